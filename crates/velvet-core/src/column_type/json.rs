@@ -1,0 +1,62 @@
+//! Nested values and lists, stored as JSON text.
+
+use super::{ColumnType, Misfit, Output};
+use crate::structure::Kind;
+use crate::value::ValueRef;
+use serde::Serialize;
+use serde::de::DeserializeOwned;
+use std::marker::PhantomData;
+
+/// The column type of a field with `#[record(json)]`: any value that serde can write and read, stored as JSON text.
+pub struct Json<V>(PhantomData<fn() -> V>);
+
+impl<V: Serialize + DeserializeOwned + 'static> ColumnType for Json<V> {
+    type Value = V;
+    type Arg<'a> = &'a V;
+
+    fn kind() -> Kind {
+        Kind::Json
+    }
+
+    fn store<O: Output>(value: &V, out: O) -> Result<(), Misfit> {
+        let text = serde_json::to_string(value)
+            .map_err(|e| Misfit::new("the nested value", format!("cannot be written as JSON: {e}")))?;
+        out.text(&text);
+        Ok(())
+    }
+
+    fn store_arg<O: Output>(arg: &V, out: O) -> Result<(), Misfit> {
+        Self::store(arg, out)
+    }
+
+    fn load(stored: ValueRef<'_>) -> Result<V, Misfit> {
+        match stored {
+            ValueRef::Text(text) => serde_json::from_str(text).map_err(|e| {
+                Misfit::new(text, format!("cannot be read as {}: {e}", std::any::type_name::<V>()))
+                    .advise("Give new parts of a nested type `#[serde(default)]`, or correct what is stored")
+            }),
+            other => Err(Misfit::kind(other, "JSON text")),
+        }
+    }
+}
+
+impl ColumnType for serde_json::Value {
+    type Value = serde_json::Value;
+    type Arg<'a> = &'a serde_json::Value;
+
+    fn kind() -> Kind {
+        Kind::Json
+    }
+
+    fn store<O: Output>(value: &Self, out: O) -> Result<(), Misfit> {
+        Json::<Self>::store(value, out)
+    }
+
+    fn store_arg<O: Output>(arg: &Self, out: O) -> Result<(), Misfit> {
+        Json::<Self>::store(arg, out)
+    }
+
+    fn load(stored: ValueRef<'_>) -> Result<Self, Misfit> {
+        Json::<Self>::load(stored)
+    }
+}

@@ -1,0 +1,36 @@
+//! UUIDs, stored as their usual text so that any reader can make sense of them.
+
+use super::{ColumnType, Misfit, Output};
+use crate::structure::Kind;
+use crate::value::ValueRef;
+use uuid::Uuid;
+
+impl ColumnType for Uuid {
+    type Value = Uuid;
+    type Arg<'a> = Uuid;
+
+    fn kind() -> Kind {
+        Kind::Uuid
+    }
+
+    #[inline]
+    fn store<O: Output>(value: &Uuid, out: O) -> Result<(), Misfit> {
+        out.text(value.hyphenated().encode_lower(&mut Uuid::encode_buffer()));
+        Ok(())
+    }
+
+    #[inline]
+    fn store_arg<O: Output>(arg: Uuid, out: O) -> Result<(), Misfit> {
+        Self::store(&arg, out)
+    }
+
+    #[inline]
+    fn load(stored: ValueRef<'_>) -> Result<Uuid, Misfit> {
+        match stored {
+            ValueRef::Text(text) => {
+                Uuid::try_parse(text).map_err(|e| Misfit::new(format!("{text:?}"), format!("is not a UUID: {e}")))
+            }
+            other => Err(Misfit::kind(other, "a UUID as text")),
+        }
+    }
+}

@@ -1,0 +1,32 @@
+//! The pure core of Velvet Drawer: what a record looks like as a table, how its values are stored, what a condition
+//! says and what the statements read. Nothing here opens a file, reads a clock, starts a thread or knows the engine, so
+//! all of it is tested by calling it.
+//!
+//! Apps depend on `velvet-drawer`, which re-exports what they need from here.
+
+#![forbid(unsafe_code)]
+#![warn(clippy::unwrap_used)]
+
+pub mod column;
+pub mod column_type;
+pub mod condition;
+pub mod fingerprint;
+pub mod key;
+pub mod name;
+pub mod order;
+pub mod outside_file;
+pub mod record;
+pub mod show;
+pub mod statement;
+pub mod stored_form;
+pub mod structure;
+pub mod value;
+
+pub use column::Column;
+pub use column_type::{Choice, ColumnType, Json, Misfit, Optional, Ordered, Output, Shape, StoredAs, Textual};
+pub use condition::Condition;
+pub use key::Key;
+pub use order::{Order, Ordering};
+pub use outside_file::OutsideFile;
+pub use record::{Keyed, Record, Sink, Source, Stored};
+pub use value::{Value, ValueRef};

@@ -1,0 +1,124 @@
+//! A plain type as a table, and a record that is in the file.
+
+use crate::column_type::{ColumnType, Misfit};
+use crate::key::Key;
+use crate::statement::Statements;
+use crate::structure::Table;
+use std::fmt;
+use std::ops::Deref;
+
+/// A plain type that is stored as a table; made by `#[derive(Record)]`.
+#[diagnostic::on_unimplemented(message = "`{Self}` is not a record", note = "put `#[derive(Record)]` on the struct")]
+pub trait Record: Sized + 'static {
+    /// The name of its table.
+    const TABLE: &'static str;
+    /// The names of its columns in declared order, without that of row numbers.
+    const COLUMNS: &'static [&'static str];
+    /// Its columns, for conditions and orders.
+    type Columns: Copy;
+
+    /// Its columns, for conditions and orders.
+    fn columns() -> Self::Columns;
+
+    /// Its table, as data.
+    ///
+    /// # Errors
+    /// When a declared default has no stored form.
+    fn table() -> Result<Table, Misfit>;
+
+    /// The statements that read and write it.
+    fn statements() -> &'static Statements;
+
+    /// Hands every column's value to `sink`.
+    ///
+    /// # Errors
+    /// When a value has no stored form, with the position of its column.
+    fn store<S: Sink>(&self, sink: &mut S) -> Result<(), Misfit>;
+
+    /// Makes a record of what `source` holds. Fields that are not stored get their default.
+    ///
+    /// # Errors
+    /// When a stored value is not one of its column's type, with the position of the column.
+    fn load<S: Source>(source: &mut S) -> Result<Self, Misfit>;
+}
+
+/// A record with a key of its own: a field with `#[record(key)]`, such as a supplier's article number or a UUID.
+#[diagnostic::on_unimplemented(
+    message = "`{Self}` has no key of its own",
+    note = "mark the field that tells one `{Self}` from another with `#[record(key)]`"
+)]
+pub trait Keyed: Record {
+    /// The type of that field.
+    type NaturalKey: ColumnType;
+    /// The position of its column.
+    const KEY_POSITION: usize;
+
+    /// Its value in this record.
+    fn natural_key(&self) -> &<Self::NaturalKey as ColumnType>::Value;
+}
+
+/// Takes a record's values, column by column.
+pub trait Sink {
+    /// Takes the value of the column at this position.
+    ///
+    /// # Errors
+    /// When the value has no stored form.
+    fn put<C: ColumnType>(&mut self, column: usize, value: &C::Value) -> Result<(), Misfit>;
+}
+
+/// Gives a record's values, column by column.
+pub trait Source {
+    /// Gives the value of the column at this position.
+    ///
+    /// # Errors
+    /// When what is stored is not a value of this type.
+    fn take<C: ColumnType>(&mut self, column: usize) -> Result<C::Value, Misfit>;
+}
+
+/// A record that is in the file: its key and, by deref, its fields.
+///
+/// It is what was stored at the time it was read or written; to edit it, take a copy with [`Stored::into_record`] or use
+/// the drawer's `change`.
+#[derive(Clone, PartialEq, Eq, Hash)]
+pub struct Stored<T> {
+    key: Key<T>,
+    record: T,
+}
+
+impl<T> Stored<T> {
+    /// Joins a key and the record stored under it.
+    #[doc(hidden)]
+    pub fn new(key: Key<T>, record: T) -> Stored<T> {
+        Stored { key, record }
+    }
+
+    /// The record's key.
+    pub fn key(&self) -> Key<T> {
+        self.key
+    }
+
+    /// The plain record, to keep or to edit.
+    pub fn into_record(self) -> T {
+        self.record
+    }
+
+    /// The key and the plain record.
+    pub fn into_parts(self) -> (Key<T>, T) {
+        (self.key, self.record)
+    }
+}
+
+impl<T> Deref for Stored<T> {
+    type Target = T;
+
+    fn deref(&self) -> &T {
+        &self.record
+    }
+}
+
+impl<T: Record + fmt::Debug> fmt::Debug for Stored<T> {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        write!(f, "{:?}: ", self.key)?;
+        self.record.fmt(f)
+    }
+}

@@ -1,0 +1,296 @@
+//! The structure of a drawer: its tables, columns, links and indexes, as data.
+
+use crate::name::KEY_COLUMN;
+use crate::value::Value;
+use serde::{Deserialize, Serialize};
+
+/// The structure of a whole drawer.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+pub struct Structure {
+    /// Its tables, in declared order.
+    pub tables: Vec<Table>,
+}
+
+/// One table.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+pub struct Table {
+    /// Its name.
+    pub name: String,
+    /// Its columns in declared order, without the column of row numbers that every table has.
+    pub columns: Vec<Column>,
+    /// The column that tells one record from another, when the records have a key of their own.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub natural_key: Option<String>,
+    /// Its indexes, also those that make values unique.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub indexes: Vec<Index>,
+}
+
+/// One column.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+pub struct Column {
+    /// Its name.
+    pub name: String,
+    /// What it holds.
+    #[serde(flatten)]
+    pub kind: Kind,
+    /// Whether it may hold nothing.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub optional: bool,
+    /// What another program's insert gets when it names no value, as a literal.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub default: Option<String>,
+    /// What happens to this record when the linked one is removed; only with a link.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub on_delete: Option<OnDelete>,
+}
+
+/// One index.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+pub struct Index {
+    /// The columns it orders by.
+    pub columns: Vec<String>,
+    /// Whether no two records may have the same values there.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub unique: bool,
+}
+
+/// What a column holds.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+#[serde(tag = "type", rename_all = "kebab-case")]
+pub enum Kind {
+    /// A whole number, -128 to 127.
+    I8,
+    /// A whole number, -32,768 to 32,767.
+    I16,
+    /// A whole number of 32 bits.
+    I32,
+    /// A whole number of 64 bits.
+    I64,
+    /// A whole number, 0 to 255.
+    U8,
+    /// A whole number, 0 to 65,535.
+    U16,
+    /// A whole number of 32 bits, not below 0.
+    U32,
+    /// A whole number, 0 to 9,223,372,036,854,775,807.
+    U64,
+    /// A decimal number of single precision.
+    F32,
+    /// A decimal number of double precision.
+    F64,
+    /// 1 for true, 0 for false.
+    Bool,
+    /// Text.
+    Text,
+    /// Bytes.
+    Bytes,
+    /// A date as text: `2025-03-08`.
+    Date,
+    /// A time of day as text: `14:30:00.000000000`.
+    Time,
+    /// A date and time without a zone as text: `2025-03-08T14:30:00.000000000`.
+    DateTime,
+    /// A moment in UTC as text: `2025-03-08T14:30:00.000000000Z`.
+    Timestamp,
+    /// A duration in whole nanoseconds.
+    Duration,
+    /// A UUID as text.
+    Uuid,
+    /// JSON text.
+    Json,
+    /// The place of a file outside the drawer, as relative text.
+    File,
+    /// One of several names, as text.
+    Choice {
+        /// The declared names.
+        values: Vec<String>,
+    },
+    /// The row number of a record.
+    Link {
+        /// The table it is in.
+        table: String,
+    },
+}
+
+/// What happens to a record when the one it links to is removed.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum OnDelete {
+    /// The linked record cannot be removed while a record links to it.
+    Refuse,
+    /// The link becomes nothing.
+    Clear,
+    /// This record is removed with it.
+    Remove,
+}
+
+impl Kind {
+    /// The engine's name for what is stored.
+    pub fn storage(&self) -> &'static str {
+        match self {
+            Kind::I8 | Kind::I16 | Kind::I32 | Kind::I64 | Kind::U8 | Kind::U16 | Kind::U32 | Kind::U64 => "INTEGER",
+            Kind::Bool | Kind::Duration | Kind::Link { .. } => "INTEGER",
+            Kind::F32 | Kind::F64 => "REAL",
+            Kind::Bytes => "BLOB",
+            Kind::Text | Kind::Date | Kind::Time | Kind::DateTime | Kind::Timestamp => "TEXT",
+            Kind::Uuid | Kind::Json | Kind::File | Kind::Choice { .. } => "TEXT",
+        }
+    }
+}
+
+impl Structure {
+    /// The table with this name.
+    pub fn table(&self, name: &str) -> Option<&Table> {
+        self.tables.iter().find(|t| t.name == name)
+    }
+
+    /// The links that lead to `table`: each as the table and column that hold it.
+    pub fn links_to<'a>(&'a self, table: &'a str) -> impl Iterator<Item = (&'a Table, &'a Column)> {
+        let leads_there = move |c: &&Column| matches!(&c.kind, Kind::Link { table: t } if t == table);
+        self.tables.iter().flat_map(move |t| t.columns.iter().filter(leads_there).map(move |c| (t, c)))
+    }
+
+    /// What is wrong with it as a whole, each as a sentence: names used twice, links that lead nowhere.
+    pub fn problems(&self) -> Vec<String> {
+        let mut problems = Vec::new();
+        for (position, table) in self.tables.iter().enumerate() {
+            if self.tables[..position].iter().any(|t| t.name.eq_ignore_ascii_case(&table.name)) {
+                problems.push(format!(
+                    "two records are stored in the table `{0}`; give one another name with #[record(name = \"…\")], \
+                     or register it once",
+                    table.name
+                ));
+            }
+            for column in &table.columns {
+                if let Kind::Link { table: target } = &column.kind
+                    && self.table(target).is_none()
+                {
+                    problems.push(format!(
+                        "`{}.{}` links to the table `{target}`, which is not in the schema; add its record with \
+                         `.record::<…>()`",
+                        table.name, column.name
+                    ));
+                }
+            }
+        }
+        problems
+    }
+
+    /// How `found` differs from this structure, each as a sentence. Empty when they are the same.
+    pub fn differences(&self, found: &Structure) -> Vec<String> {
+        let mut out = Vec::new();
+        for table in &self.tables {
+            match found.table(&table.name) {
+                None => out.push(format!("the table `{}` is declared but not in the file", table.name)),
+                Some(there) => table.push_differences(there, &mut out),
+            }
+        }
+        for table in found.tables.iter().filter(|t| self.table(&t.name).is_none()) {
+            out.push(format!("the table `{}` is in the file but not declared", table.name));
+        }
+        out
+    }
+}
+
+impl Table {
+    /// A table with these columns and indexes. Every link gets an index, unless one begins with it already, because the
+    /// engine looks for linking records each time a linked one is removed.
+    pub fn new(name: &str, columns: Vec<Column>, natural_key: Option<String>, mut indexes: Vec<Index>) -> Table {
+        for column in columns.iter().filter(|c| matches!(c.kind, Kind::Link { .. })) {
+            if !indexes.iter().any(|i| i.columns.first() == Some(&column.name)) {
+                indexes.push(Index { columns: vec![column.name.clone()], unique: false });
+            }
+        }
+        Table { name: name.to_owned(), columns, natural_key, indexes }
+    }
+
+    /// The column with this name.
+    pub fn column(&self, name: &str) -> Option<&Column> {
+        self.columns.iter().find(|c| c.name == name)
+    }
+
+    /// The names of all columns, that of row numbers first.
+    pub fn column_names(&self) -> impl Iterator<Item = &str> {
+        std::iter::once(KEY_COLUMN).chain(self.columns.iter().map(|c| c.name.as_str()))
+    }
+
+    fn push_differences(&self, found: &Table, out: &mut Vec<String>) {
+        let name = &self.name;
+        for column in &self.columns {
+            match found.column(&column.name) {
+                None => out.push(format!("`{name}.{}` is declared but not in the file", column.name)),
+                Some(there) if there != column => out.push(format!(
+                    "`{name}.{}` is declared as {} but is {} in the file",
+                    column.name,
+                    column.in_words(),
+                    there.in_words()
+                )),
+                Some(_) => {}
+            }
+        }
+        for column in found.columns.iter().filter(|c| self.column(&c.name).is_none()) {
+            out.push(format!("`{name}.{}` is in the file but not declared", column.name));
+        }
+        for index in self.indexes.iter().filter(|i| !found.indexes.contains(i)) {
+            out.push(format!("{} is declared but not in the file", index.in_words(name)));
+        }
+        for index in found.indexes.iter().filter(|i| !self.indexes.contains(i)) {
+            out.push(format!("{} is in the file but not declared", index.in_words(name)));
+        }
+        if self.natural_key != found.natural_key {
+            let in_words = |key: &Option<String>| key.as_ref().map_or("none".into(), |k| format!("`{k}`"));
+            out.push(format!(
+                "the own key of `{name}` is declared as {} but is {} in the file",
+                in_words(&self.natural_key),
+                in_words(&found.natural_key)
+            ));
+        }
+    }
+}
+
+impl Column {
+    /// A column of this type, with the literal of its default where one is declared.
+    pub fn new<C: crate::ColumnType>(name: &str, default: Option<Value>, on_delete: Option<OnDelete>) -> Column {
+        let kind = C::kind();
+        let on_delete = match &kind {
+            Kind::Link { .. } => Some(on_delete.unwrap_or(OnDelete::Refuse)),
+            _ => None,
+        };
+        Column { name: name.to_owned(), kind, optional: C::OPTIONAL, default: default.map(|v| v.literal()), on_delete }
+    }
+
+    /// What it holds, in words.
+    pub fn in_words(&self) -> String {
+        let mut words = match &self.kind {
+            Kind::Choice { values } => format!("a choice of {}", values.join(", ")),
+            Kind::Link { table } => format!("a link to {table}"),
+            Kind::DateTime => "date-time".into(),
+            other => format!("{other:?}").to_lowercase(),
+        };
+        if self.optional {
+            words.push_str(", optional");
+        }
+        if let Some(default) = &self.default {
+            words.push_str(&format!(", by default {default}"));
+        }
+        match self.on_delete {
+            Some(OnDelete::Clear) => words.push_str(", cleared when that is removed"),
+            Some(OnDelete::Remove) => words.push_str(", removed with it"),
+            Some(OnDelete::Refuse) | None => {}
+        }
+        words
+    }
+}
+
+impl Index {
+    /// Its name in the file.
+    pub fn name(&self, table: &str) -> String {
+        format!("{table}.{}", self.columns.join("+"))
+    }
+
+    fn in_words(&self, table: &str) -> String {
+        let kind = if self.unique { "the rule that no two records share" } else { "the index on" };
+        format!("{kind} `{table}`({})", self.columns.join(", "))
+    }
+}

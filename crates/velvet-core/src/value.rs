@@ -1,0 +1,103 @@
+//! What a cell of the file can hold, without its Rust type.
+
+use crate::column_type::Output;
+
+/// One stored value, owned.
+#[derive(Clone, Debug, PartialEq)]
+pub enum Value {
+    /// Nothing is stored: the `None` of an optional column.
+    Missing,
+    /// A whole number.
+    Integer(i64),
+    /// A decimal number.
+    Real(f64),
+    /// Text.
+    Text(String),
+    /// Bytes.
+    Bytes(Vec<u8>),
+}
+
+/// One stored value, borrowed from the row or the argument it stands in.
+#[derive(Clone, Copy, Debug, PartialEq)]
+pub enum ValueRef<'a> {
+    /// Nothing is stored.
+    Missing,
+    /// A whole number.
+    Integer(i64),
+    /// A decimal number.
+    Real(f64),
+    /// Text.
+    Text(&'a str),
+    /// Bytes that the file calls text but that are not UTF-8.
+    BrokenText(&'a [u8]),
+    /// Bytes.
+    Bytes(&'a [u8]),
+}
+
+impl Value {
+    /// The same value, borrowed.
+    pub fn as_ref(&self) -> ValueRef<'_> {
+        match self {
+            Value::Missing => ValueRef::Missing,
+            Value::Integer(n) => ValueRef::Integer(*n),
+            Value::Real(x) => ValueRef::Real(*x),
+            Value::Text(text) => ValueRef::Text(text),
+            Value::Bytes(bytes) => ValueRef::Bytes(bytes),
+        }
+    }
+
+    /// The value as a literal of a statement.
+    pub fn literal(&self) -> String {
+        match self {
+            Value::Missing => "NULL".into(),
+            Value::Integer(n) => n.to_string(),
+            Value::Real(x) => format!("{x:?}"),
+            Value::Text(text) => format!("'{}'", text.replace('\'', "''")),
+            Value::Bytes(bytes) => format!("x'{}'", crate::show::hex(bytes)),
+        }
+    }
+}
+
+impl ValueRef<'_> {
+    /// What kind of value this is, in words: `text`, `a whole number` …
+    pub fn kind_in_words(&self) -> &'static str {
+        match self {
+            ValueRef::Missing => "nothing",
+            ValueRef::Integer(_) => "a whole number",
+            ValueRef::Real(_) => "a decimal number",
+            ValueRef::Text(_) => "text",
+            ValueRef::BrokenText(_) => "text that is not UTF-8",
+            ValueRef::Bytes(_) => "bytes",
+        }
+    }
+
+    /// The same value, owned. Text that is not UTF-8 becomes bytes.
+    pub fn to_value(self) -> Value {
+        match self {
+            ValueRef::Missing => Value::Missing,
+            ValueRef::Integer(n) => Value::Integer(n),
+            ValueRef::Real(x) => Value::Real(x),
+            ValueRef::Text(text) => Value::Text(text.to_owned()),
+            ValueRef::BrokenText(bytes) | ValueRef::Bytes(bytes) => Value::Bytes(bytes.to_vec()),
+        }
+    }
+}
+
+/// Keeps the value that a [`crate::ColumnType`] hands over.
+impl Output for &mut Value {
+    fn missing(self) {
+        *self = Value::Missing;
+    }
+    fn integer(self, value: i64) {
+        *self = Value::Integer(value);
+    }
+    fn real(self, value: f64) {
+        *self = Value::Real(value);
+    }
+    fn text(self, value: &str) {
+        *self = Value::Text(value.to_owned());
+    }
+    fn bytes(self, value: &[u8]) {
+        *self = Value::Bytes(value.to_vec());
+    }
+}
