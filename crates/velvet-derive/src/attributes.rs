@@ -1,0 +1,48 @@
+//! Reading `#[record(…)]` and `#[choice(…)]`: words, words with a value, words with a list.
+
+use crate::names::suggestion;
+use crate::problems::Problems;
+use proc_macro2::TokenTree;
+use syn::meta::ParseNestedMeta;
+use syn::{Attribute, LitStr, Token};
+
+/// Calls `read` for each word in the attributes called `name`. A word that is not among the `known` ones is a problem,
+/// as is one that `read` refuses; the words after it are read all the same.
+pub(crate) fn each(
+    attributes: &[Attribute],
+    name: &str,
+    known: &[&str],
+    problems: &mut Problems,
+    mut read: impl FnMut(&str, &ParseNestedMeta) -> syn::Result<()>,
+) {
+    for attribute in attributes.iter().filter(|a| a.path().is_ident(name)) {
+        let parsed = attribute.parse_nested_meta(|meta| {
+            let word = meta.path.get_ident().map(syn::Ident::to_string).unwrap_or_default();
+            let result =
+                if known.contains(&word.as_str()) { read(&word, &meta) } else { Err(unknown(&word, known, &meta)) };
+            if let Err(error) = result {
+                problems.add(error);
+                while !meta.input.is_empty() && !meta.input.peek(Token![,]) {
+                    meta.input.parse::<TokenTree>()?;
+                }
+            }
+            Ok(())
+        });
+        if let Err(error) = parsed {
+            problems.add(error);
+        }
+    }
+}
+
+fn unknown(word: &str, known: &[&str], meta: &ParseNestedMeta) -> syn::Error {
+    let list = known.iter().map(|k| format!("`{k}`")).collect::<Vec<_>>().join(", ");
+    meta.error(format!("`{word}` is not known here{}\nknown: {list}", suggestion(word, known.iter().copied())))
+}
+
+/// The text of `word = "…"`.
+pub(crate) fn text(meta: &ParseNestedMeta) -> syn::Result<LitStr> {
+    let word = meta.path.get_ident().map(syn::Ident::to_string).unwrap_or_default();
+    meta.value()
+        .and_then(|value| value.parse())
+        .map_err(|e| syn::Error::new(e.span(), format!("expected a text: `{word} = \"…\"`")))
+}

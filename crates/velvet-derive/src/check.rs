@@ -1,0 +1,102 @@
+//! What the parts of a record say about each other: every rule that can be seen without knowing a type.
+
+use crate::model::{Field, Record, inside_option};
+use crate::names::{KEY_COLUMN, objection, suggestion};
+use crate::problems::Problems;
+use proc_macro2::Span;
+use syn::Ident;
+use syn::ext::IdentExt;
+
+/// Checks a record as a whole.
+pub(crate) fn record(record: &Record, problems: &mut Problems) {
+    if let Some(objection) = objection(&record.table.text) {
+        problems.here(record.table.at, format!("{objection}; name the table with #[record(name = \"…\")]"));
+    }
+    if record.stored().next().is_none() {
+        problems.at(&record.ident, "a record needs at least one field that is stored");
+    }
+    for field in &record.fields {
+        self::field(field, problems);
+    }
+    columns_are_distinct(record, problems);
+    one_key(record, problems);
+    groups_name_stored_fields(record, problems);
+}
+
+fn field(field: &Field, problems: &mut Problems) {
+    let mut refuse = |at: Span, message: &str| problems.here(at, message);
+    if let Some(at) = field.skip {
+        let others = [field.key, field.unique, field.indexed, field.json];
+        if others.iter().any(Option::is_some) || field.default.is_some() || field.link.is_some() {
+            refuse(
+                at,
+                "a skipped field is not stored, so nothing else can be said about its column; remove the other words",
+            );
+        }
+        return;
+    }
+    if let (Some(at), Some(_)) = (field.unique, field.key) {
+        refuse(at, "a key is unique already; remove `unique`");
+    }
+    if let (Some(at), true) = (field.indexed, field.key.is_some() || field.unique.is_some()) {
+        refuse(at, "a key or unique field has an index already; remove `indexed`");
+    }
+    if let (Some(at), Some(_)) = (field.json, &field.link) {
+        refuse(at, "a link is the key of a record, not JSON; remove `json`");
+    }
+    if let (Some((at, _)), Some(_)) = (&field.default, field.key) {
+        refuse(*at, "records with the same default would have the same key; remove `default`");
+    }
+    if let (Some(at), Some(_)) = (field.key, field.inside_option()) {
+        refuse(at, "a key cannot be missing; make the field's type one that is always there");
+    }
+    if field.inside_option().and_then(inside_option).is_some() {
+        problems.at(&field.ty, "the file keeps only one kind of nothing, so an Option of an Option cannot be a column");
+    }
+}
+
+fn columns_are_distinct(record: &Record, problems: &mut Problems) {
+    let mut seen: Vec<&Field> = Vec::new();
+    for field in record.stored() {
+        let column = &field.column.text;
+        if column.eq_ignore_ascii_case(KEY_COLUMN) {
+            problems.here(
+                field.column.at,
+                "every table has a column `key` for its row numbers; name this one with #[record(name = \"…\")]",
+            );
+        } else if let Some(objection) = objection(column) {
+            problems.here(field.column.at, format!("{objection}; name the column with #[record(name = \"…\")]"));
+        }
+        if let Some(other) = seen.iter().find(|other| other.column.text.eq_ignore_ascii_case(column)) {
+            let other = other.ident.unraw();
+            problems.here(
+                field.column.at,
+                format!("the column `{column}` is already that of the field `{other}`; name one of them otherwise"),
+            );
+        }
+        seen.push(field);
+    }
+}
+
+fn one_key(record: &Record, problems: &mut Problems) {
+    for field in record.stored().filter(|f| f.key.is_some()).skip(1) {
+        problems.at(
+            &field.ident,
+            "a record has one key; for a rule over several fields write #[record(unique(first, second))] on the struct",
+        );
+    }
+}
+
+fn groups_name_stored_fields(record: &Record, problems: &mut Problems) {
+    for (group, _) in &record.groups {
+        for (position, ident) in group.iter().enumerate() {
+            if group[..position].contains(ident) {
+                problems.at(ident, format!("`{ident}` is named twice"));
+            } else if !record.stored().any(|f| f.ident == *ident) {
+                let names: Vec<String> = record.stored().map(|f| f.ident.unraw().to_string()).collect();
+                let near = suggestion(&Ident::to_string(ident), names.iter().map(String::as_str));
+                problems.at(ident, format!("`{ident}` is not a stored field of this record{near}"));
+            }
+        }
+    }
+}

@@ -1,0 +1,159 @@
+//! `#[derive(Choice)]`: an enumeration stored as text.
+
+use crate::attributes;
+use crate::names;
+use crate::problems::Problems;
+use proc_macro2::TokenStream;
+use quote::quote;
+use syn::{Data, DeriveInput, Fields, Ident, Path, Type};
+
+/// A variant: its Rust name, its stored name, and whether it stands for unknown ones.
+struct Variant {
+    ident: Ident,
+    name: String,
+    fallback: bool,
+    /// A fallback with a text inside keeps the unknown name.
+    keeps_name: bool,
+}
+
+/// All that the derive adds.
+pub(crate) fn code(input: DeriveInput) -> syn::Result<TokenStream> {
+    let mut problems = Problems::default();
+    let mut library: Path = syn::parse_quote!(::velvet_drawer);
+    attributes::each(&input.attrs, "choice", &["library"], &mut problems, |_, meta| {
+        library = attributes::text(meta)?.parse()?;
+        Ok(())
+    });
+    if !input.generics.params.is_empty() {
+        problems.at(&input.generics, "a choice has no lifetimes and no type parameters");
+    }
+    let Data::Enum(data) = input.data else {
+        problems.at(&input.ident, "a choice is an enumeration; derive Record on a struct that is a table of its own");
+        problems.into_result()?;
+        return Ok(TokenStream::new());
+    };
+    let variants: Vec<Variant> = data.variants.iter().map(|v| variant(v, &mut problems)).collect();
+    check(&input.ident, &variants, &mut problems);
+    problems.into_result()?;
+    Ok(generate(&input.ident, &variants, &library))
+}
+
+fn variant(variant: &syn::Variant, problems: &mut Problems) -> Variant {
+    let ident = variant.ident.clone();
+    let mut model = Variant { name: names::stored(&ident), ident, fallback: false, keeps_name: false };
+    attributes::each(&variant.attrs, "choice", &["name", "fallback"], problems, |word, meta| {
+        match word {
+            "name" => model.name = attributes::text(meta)?.value(),
+            _ => model.fallback = true,
+        }
+        Ok(())
+    });
+    match &variant.fields {
+        Fields::Unit => {}
+        Fields::Unnamed(fields) if model.fallback && fields.unnamed.len() == 1 && is_string(&fields.unnamed[0].ty) => {
+            model.keeps_name = true;
+        }
+        fields if model.fallback => {
+            problems.at(fields, "a fallback is a plain variant, or holds the unknown name as one `String`")
+        }
+        fields => problems.at(
+            fields,
+            "a choice is stored as its name alone, so a variant can hold nothing; to store the contents too, put \
+             #[record(json)] on the field that holds this enumeration",
+        ),
+    }
+    model
+}
+
+fn is_string(ty: &Type) -> bool {
+    matches!(ty, Type::Path(path) if path.path.segments.last().is_some_and(|s| s.ident == "String"))
+}
+
+fn check(ident: &Ident, variants: &[Variant], problems: &mut Problems) {
+    if variants.iter().all(|v| v.keeps_name) {
+        problems.at(ident, "a choice needs at least one variant with a name");
+    }
+    for (position, variant) in variants.iter().enumerate() {
+        let before = &variants[..position];
+        if variant.fallback && before.iter().any(|v| v.fallback) {
+            problems.at(&variant.ident, "only one variant can be the fallback");
+        }
+        if variant.name.is_empty() {
+            problems.at(&variant.ident, "a stored name cannot be empty");
+        }
+        if let Some(other) = before.iter().find(|v| v.name == variant.name) {
+            let (name, other) = (&variant.name, &other.ident);
+            problems.at(
+                &variant.ident,
+                format!("the name {name:?} is already that of `{other}`; two choices would be read as one"),
+            );
+        }
+    }
+}
+
+fn generate(ident: &Ident, variants: &[Variant], library: &Path) -> TokenStream {
+    let named: Vec<&Variant> = variants.iter().filter(|v| !v.keeps_name).collect();
+    let idents: Vec<&Ident> = named.iter().map(|v| &v.ident).collect();
+    let names: Vec<&String> = named.iter().map(|v| &v.name).collect();
+    let keeper = variants.iter().find(|v| v.keeps_name).map(|v| &v.ident).into_iter();
+    let unknown = variants.iter().find(|v| v.fallback).map_or(quote!(None), |v| {
+        let ident = &v.ident;
+        if v.keeps_name {
+            quote!(Some(Self::#ident(::std::string::String::from(unknown))))
+        } else {
+            quote!(Some(Self::#ident))
+        }
+    });
+    let unknown_name = if variants.iter().any(|v| v.keeps_name) { quote!(unknown) } else { quote!(_) };
+    quote! {
+        const _: () = {
+            use #library::__private as velvet;
+            use ::core::option::Option::{self, None, Some};
+            use ::core::result::Result::{self, Ok};
+
+            #[automatically_derived]
+            impl velvet::Choice for #ident {
+                const NAMES: &'static [&'static str] = &[#(#names),*];
+
+                fn name(&self) -> &str {
+                    match self {
+                        #(Self::#idents => #names,)*
+                        #(Self::#keeper(name) => name,)*
+                    }
+                }
+
+                fn from_name(name: &str) -> Option<Self> {
+                    match name {
+                        #(#names => Some(Self::#idents),)*
+                        #unknown_name => #unknown,
+                    }
+                }
+            }
+
+            #[automatically_derived]
+            impl velvet::ColumnType for #ident {
+                type Value = #ident;
+                type Arg<'a> = #ident;
+
+                fn kind() -> velvet::Kind {
+                    velvet::Kind::Choice {
+                        values: <#ident as velvet::Choice>::NAMES.iter().map(|n| ::std::string::String::from(*n)).collect(),
+                    }
+                }
+
+                fn store<O: velvet::Output>(value: &#ident, out: O) -> Result<(), velvet::Misfit> {
+                    out.text(velvet::Choice::name(value));
+                    Ok(())
+                }
+
+                fn store_arg<O: velvet::Output>(arg: #ident, out: O) -> Result<(), velvet::Misfit> {
+                    Self::store(&arg, out)
+                }
+
+                fn load(stored: velvet::ValueRef<'_>) -> Result<#ident, velvet::Misfit> {
+                    velvet::read_choice(stored)
+                }
+            }
+        };
+    }
+}

@@ -1,0 +1,212 @@
+//! The code of a record, from a model without problems.
+
+use crate::model::{Field, Record, Rule};
+use proc_macro2::TokenStream;
+use quote::{format_ident, quote, quote_spanned};
+use syn::ext::IdentExt;
+use syn::spanned::Spanned;
+
+/// All that `#[derive(Record)]` adds.
+pub(crate) fn record(record: &Record) -> TokenStream {
+    let Record { ident, vis, library, .. } = record;
+    let table = &record.table.text;
+    let columns = format_ident!("{}Columns", ident.unraw());
+    let stored: Vec<&Field> = record.stored().collect();
+    let types: Vec<TokenStream> = stored.iter().map(|f| column_type(f)).collect();
+    let idents: Vec<_> = stored.iter().map(|f| &f.ident).collect();
+    let visibilities = stored.iter().map(|f| &f.vis);
+    let names: Vec<&String> = stored.iter().map(|f| &f.column.text).collect();
+    let positions = 0..stored.len();
+    // Lines about a field stand at its type, so that what the compiler says of the type is said there.
+    let store = positions.clone().zip(&types).zip(&stored).map(|((at, ty), f)| {
+        let ident = &f.ident;
+        quote_spanned!(f.ty.span()=> sink.put::<#ty>(#at, &self.#ident)?;)
+    });
+    let load = positions.zip(&types).zip(&stored).map(|((at, ty), f)| {
+        let ident = &f.ident;
+        quote_spanned!(f.ty.span()=> #ident: source.take::<#ty>(#at)?,)
+    });
+    let skipped = record.fields.iter().filter(|f| f.skip.is_some()).map(|f| {
+        let (ident, ty) = (&f.ident, &f.ty);
+        quote_spanned!(ty.span()=> #ident: <#ty as ::core::default::Default>::default(),)
+    });
+    let declared = stored.iter().zip(&types).enumerate().map(|(at, (f, ty))| column(at, f, ty));
+    let indexes = indexes(record);
+    let key_position = stored.iter().position(|f| f.key.is_some());
+    let key_for_statements = key_position.map_or(quote!(None), |at| quote!(Some(#at)));
+    let key_name = key_position.map_or(quote!(None), |at| {
+        let name = names[at];
+        quote!(Some(::std::string::String::from(#name)))
+    });
+    let keyed = key_position.map(|at| keyed(record, at, &types[at]));
+    let assertions = stored.iter().zip(&types).map(|(f, ty)| assertions(f, ty));
+
+    quote! {
+        const _: () = {
+            use #library::__private as velvet;
+            use ::core::option::Option::{None, Some};
+            use ::core::result::Result::{self, Ok};
+
+            #(#assertions)*
+
+            #[derive(Clone, Copy)]
+            #vis struct #columns {
+                #(#visibilities #idents: velvet::Column<#ident, #types>,)*
+            }
+
+            #[allow(dead_code)]
+            impl #columns {
+                /// The column of the record's key.
+                #vis fn key(self) -> velvet::Column<#ident, velvet::Key<#ident>> {
+                    velvet::key_column()
+                }
+            }
+
+            #[automatically_derived]
+            impl velvet::Record for #ident {
+                const TABLE: &'static str = #table;
+                const COLUMNS: &'static [&'static str] = &[#(#names),*];
+                type Columns = #columns;
+
+                fn columns() -> #columns {
+                    #columns { #(#idents: velvet::Column::named(#names),)* }
+                }
+
+                fn table() -> Result<velvet::Table, velvet::Misfit> {
+                    Ok(velvet::Table::new(
+                        #table,
+                        ::std::vec![#(#declared),*],
+                        #key_name,
+                        ::std::vec![#(#indexes),*],
+                    ))
+                }
+
+                fn statements() -> &'static velvet::Statements {
+                    static STATEMENTS: ::std::sync::LazyLock<velvet::Statements> = ::std::sync::LazyLock::new(|| {
+                        velvet::Statements::new(#table, <#ident as velvet::Record>::COLUMNS, #key_for_statements)
+                    });
+                    &STATEMENTS
+                }
+
+                fn store<S: velvet::Sink>(&self, sink: &mut S) -> Result<(), velvet::Misfit> {
+                    #(#store)*
+                    Ok(())
+                }
+
+                fn load<S: velvet::Source>(source: &mut S) -> Result<Self, velvet::Misfit> {
+                    Ok(#ident { #(#load)* #(#skipped)* })
+                }
+            }
+
+            #keyed
+        };
+    }
+}
+
+/// What is added for a record with problems: only what makes the compiler check the types of its fields, so that all that
+/// is wrong is said together.
+pub(crate) fn checks_alone(record: &Record) -> TokenStream {
+    let library = &record.library;
+    let types = record.stored().filter(|f| f.json.is_none() && !record.generic).map(|f| {
+        let ty = &f.ty;
+        quote_spanned!(ty.span()=> is_a_column::<#ty>();)
+    });
+    quote! {
+        const _: fn() = || {
+            fn is_a_column<C: #library::__private::ColumnType>() {}
+            #(#types)*
+        };
+    }
+}
+
+/// The column type of a field: its own type, or that of JSON text.
+fn column_type(field: &Field) -> TokenStream {
+    let ty = &field.ty;
+    match (field.json, field.inside_option()) {
+        (None, _) => quote!(#ty),
+        (Some(_), None) => quote_spanned!(ty.span()=> velvet::Json<#ty>),
+        (Some(_), Some(inner)) => quote_spanned!(ty.span()=> ::core::option::Option<velvet::Json<#inner>>),
+    }
+}
+
+fn column(at: usize, field: &Field, ty: &TokenStream) -> TokenStream {
+    let name = &field.column.text;
+    let default = match &field.default {
+        None => quote!(None),
+        Some((here, None)) => quote_spanned! {*here=>
+            Some(velvet::stored_value::<#ty>(&<<#ty as velvet::ColumnType>::Value as ::core::default::Default>::default())
+                .map_err(|misfit| misfit.at(#at))?)
+        },
+        Some((_, Some(value))) => quote_spanned! {value.span()=>
+            Some(velvet::stored_arg::<#ty>(#value).map_err(|misfit| misfit.at(#at))?)
+        },
+    };
+    let rule = match field.link {
+        None => quote!(None),
+        Some((_, Rule::Refuse)) => quote!(Some(velvet::OnDelete::Refuse)),
+        Some((_, Rule::Clear)) => quote!(Some(velvet::OnDelete::Clear)),
+        Some((_, Rule::Remove)) => quote!(Some(velvet::OnDelete::Remove)),
+    };
+    quote_spanned!(field.ty.span()=> velvet::ColumnOf::new::<#ty>(#name, #default, #rule))
+}
+
+fn indexes(record: &Record) -> Vec<TokenStream> {
+    let index = |columns: Vec<&String>, unique: bool| quote!(velvet::Index { columns: ::std::vec![#(::std::string::String::from(#columns)),*], unique: #unique });
+    let of_field = |f: &Field| match (f.key.or(f.unique), f.indexed) {
+        (Some(_), _) => Some(true),
+        (None, Some(_)) => Some(false),
+        (None, None) => None,
+    };
+    let single = record.stored().filter_map(|f| of_field(f).map(|unique| index(vec![&f.column.text], unique)));
+    let grouped = record.groups.iter().map(|(group, unique)| {
+        let columns = group.iter().filter_map(|i| record.stored().find(|f| f.ident == *i)).map(|f| &f.column.text);
+        index(columns.collect(), *unique)
+    });
+    single.chain(grouped).collect()
+}
+
+fn keyed(record: &Record, position: usize, ty: &TokenStream) -> Option<TokenStream> {
+    let ident = &record.ident;
+    let field = &record.stored().nth(position)?.ident;
+    Some(quote! {
+        #[automatically_derived]
+        impl velvet::Keyed for #ident {
+            type NaturalKey = #ty;
+            const KEY_POSITION: usize = #position;
+
+            fn natural_key(&self) -> &<#ty as velvet::ColumnType>::Value {
+                &self.#field
+            }
+        }
+    })
+}
+
+/// What only the compiler can see, because it takes knowing the type: reported at the word that it is about.
+fn assertions(field: &Field, ty: &TokenStream) -> TokenStream {
+    let mut out = TokenStream::new();
+    let mut assert = |at: proc_macro2::Span, condition: TokenStream, message: &str| {
+        out.extend(quote_spanned!(at=> const _: () = ::core::assert!(#condition, #message);));
+    };
+    if let Some((at, rule)) = field.link {
+        assert(
+            at,
+            quote!(matches!(<#ty as velvet::ColumnType>::SHAPE, velvet::Shape::Link)),
+            "`link` is for a field that holds the key of another record: `Key<Glaze>` or `Option<Key<Glaze>>`",
+        );
+        if rule == Rule::Clear {
+            assert(
+                at,
+                quote!(<#ty as velvet::ColumnType>::OPTIONAL),
+                "a link that is cleared becomes nothing: make the field an Option, or choose `refuse` or `remove`",
+            );
+        }
+    }
+    if let Some(at) = field.key {
+        assert(
+            at,
+            quote!(!<#ty as velvet::ColumnType>::OPTIONAL),
+            "a key cannot be missing: make the field's type one that is always there",
+        );
+    }
+    out
+}

@@ -1,0 +1,222 @@
+//! A record as its type and attributes describe it, before anything is checked.
+
+use crate::attributes;
+use crate::names;
+use crate::problems::Problems;
+use proc_macro2::Span;
+use syn::meta::ParseNestedMeta;
+use syn::{Data, DeriveInput, Expr, Fields, GenericArgument, Ident, Path, PathArguments, Type, Visibility};
+
+/// A struct with `#[derive(Record)]`.
+pub(crate) struct Record {
+    pub ident: Ident,
+    pub vis: Visibility,
+    pub table: Name,
+    pub fields: Vec<Field>,
+    /// Lists of fields from `unique(…)` and `indexed(…)` on the struct; the flag says which.
+    pub groups: Vec<(Vec<Ident>, bool)>,
+    pub library: Path,
+    /// Whether it has lifetimes or type parameters, which it must not.
+    pub generic: bool,
+}
+
+/// One of its fields.
+pub(crate) struct Field {
+    pub ident: Ident,
+    pub vis: Visibility,
+    pub ty: Type,
+    pub column: Name,
+    pub key: Option<Span>,
+    pub unique: Option<Span>,
+    pub indexed: Option<Span>,
+    pub json: Option<Span>,
+    pub skip: Option<Span>,
+    pub default: Option<(Span, Option<Expr>)>,
+    pub link: Option<(Span, Rule)>,
+}
+
+/// The name of a table or column, and where it was given.
+pub(crate) struct Name {
+    pub text: String,
+    pub at: Span,
+}
+
+impl Name {
+    /// The name that follows from a Rust name.
+    fn of(ident: &Ident) -> Name {
+        Name { text: names::stored(ident), at: ident.span() }
+    }
+
+    /// The name in `name = "…"`.
+    fn given(meta: &ParseNestedMeta) -> syn::Result<Name> {
+        let name = attributes::text(meta)?;
+        Ok(Name { text: name.value(), at: name.span() })
+    }
+}
+
+/// What happens to a record when the one it links to is removed.
+#[derive(Clone, Copy, PartialEq)]
+pub(crate) enum Rule {
+    Refuse,
+    Clear,
+    Remove,
+}
+
+const ON_STRUCT: &[&str] = &["name", "unique", "indexed", "library"];
+const ON_FIELD: &[&str] = &["name", "key", "unique", "indexed", "json", "skip", "default", "link"];
+
+impl Record {
+    /// Reads the struct, or nothing when it is no struct that could be a record; what is wrong goes to `problems`.
+    pub(crate) fn read(input: DeriveInput, problems: &mut Problems) -> Option<Record> {
+        let generic = !input.generics.params.is_empty();
+        if generic {
+            problems.at(
+                &input.generics,
+                "a record owns its data and has one table, so it can have no lifetimes and no type parameters; \
+                 derive Record on a concrete type with owned fields",
+            );
+        }
+        let named = match input.data {
+            Data::Struct(data) => match data.fields {
+                Fields::Named(fields) => fields.named,
+                Fields::Unnamed(_) | Fields::Unit => {
+                    problems.at(&input.ident, "a record needs named fields, because a column is named after its field");
+                    return None;
+                }
+            },
+            Data::Enum(_) => {
+                problems.at(
+                    &input.ident,
+                    "an enumeration cannot be a record; to store it in a column, derive Choice on it",
+                );
+                return None;
+            }
+            Data::Union(_) => {
+                problems.at(&input.ident, "a union cannot be a record; use a struct with named fields");
+                return None;
+            }
+        };
+
+        let mut record = Record {
+            table: Name::of(&input.ident),
+            ident: input.ident,
+            vis: input.vis,
+            fields: Vec::new(),
+            groups: Vec::new(),
+            library: syn::parse_quote!(::velvet_drawer),
+            generic,
+        };
+        attributes::each(&input.attrs, "record", ON_STRUCT, problems, |word, meta| {
+            match word {
+                "name" => record.table = Name::given(meta)?,
+                "unique" | "indexed" => record.groups.push((idents(meta)?, word == "unique")),
+                _ => record.library = attributes::text(meta)?.parse()?,
+            }
+            Ok(())
+        });
+        record.fields = named.into_iter().filter_map(|field| Field::read(field, problems)).collect();
+        Some(record)
+    }
+
+    /// The fields that are stored, in declared order.
+    pub(crate) fn stored(&self) -> impl Iterator<Item = &Field> {
+        self.fields.iter().filter(|f| f.skip.is_none())
+    }
+}
+
+impl Field {
+    fn read(field: syn::Field, problems: &mut Problems) -> Option<Field> {
+        let ident = field.ident?;
+        let mut model = Field {
+            column: Name::of(&ident),
+            ident,
+            vis: field.vis,
+            ty: field.ty,
+            key: None,
+            unique: None,
+            indexed: None,
+            json: None,
+            skip: None,
+            default: None,
+            link: None,
+        };
+        attributes::each(&field.attrs, "record", ON_FIELD, problems, |word, meta| {
+            let here = meta.path.get_ident().map_or_else(Span::call_site, Ident::span);
+            match word {
+                "name" => model.column = Name::given(meta)?,
+                "key" => model.key = Some(here),
+                "unique" => model.unique = Some(here),
+                "indexed" => model.indexed = Some(here),
+                "json" => model.json = Some(here),
+                "skip" => model.skip = Some(here),
+                "default" => {
+                    let value = if meta.input.peek(syn::Token![=]) { Some(meta.value()?.parse()?) } else { None };
+                    model.default = Some((here, value));
+                }
+                _ => model.link = Some((here, rule(meta)?)),
+            }
+            Ok(())
+        });
+        Some(model)
+    }
+
+    /// The inner type, when the field's type is written as an `Option`.
+    pub(crate) fn inside_option(&self) -> Option<&Type> {
+        inside_option(&self.ty)
+    }
+}
+
+pub(crate) fn inside_option(ty: &Type) -> Option<&Type> {
+    let Type::Path(path) = ty else { return None };
+    let last = path.path.segments.last().filter(|s| s.ident == "Option")?;
+    let PathArguments::AngleBracketed(arguments) = &last.arguments else { return None };
+    match arguments.args.first() {
+        Some(GenericArgument::Type(inner)) if arguments.args.len() == 1 => Some(inner),
+        _ => None,
+    }
+}
+
+/// The fields in `unique(a, b)`.
+fn idents(meta: &ParseNestedMeta) -> syn::Result<Vec<Ident>> {
+    let mut idents = Vec::new();
+    let here = meta.path.get_ident().map(Ident::to_string).unwrap_or_default();
+    if !meta.input.peek(syn::token::Paren) {
+        return Err(meta.error(format!("name the fields that go together: `{here}(first, second)`")));
+    }
+    meta.parse_nested_meta(|inner| {
+        idents.push(inner.path.require_ident()?.clone());
+        Ok(())
+    })?;
+    if idents.len() < 2 {
+        return Err(meta.error(format!("for one field write `#[record({here})]` on the field itself")));
+    }
+    Ok(idents)
+}
+
+/// The rule in `link(on_delete = clear)`.
+fn rule(meta: &ParseNestedMeta) -> syn::Result<Rule> {
+    let mut rule = None;
+    let advice = "write `link(on_delete = refuse)`, `link(on_delete = clear)` or `link(on_delete = remove)`";
+    if meta.input.peek(syn::token::Paren) {
+        meta.parse_nested_meta(|inner| {
+            if !inner.path.is_ident("on_delete") {
+                return Err(inner.error(advice));
+            }
+            let word: Ident = inner.value()?.parse()?;
+            rule = Some(match word.to_string().as_str() {
+                "refuse" => Rule::Refuse,
+                "clear" => Rule::Clear,
+                "remove" => Rule::Remove,
+                other => {
+                    let near = names::suggestion(other, ["refuse", "clear", "remove"]);
+                    return Err(syn::Error::new(
+                        word.span(),
+                        format!("`{other}` is not a delete rule{near}\n{advice}"),
+                    ));
+                }
+            });
+            Ok(())
+        })?;
+    }
+    rule.ok_or_else(|| meta.error(format!("a `Key` field is a link already; to give its rule, {advice}")))
+}
