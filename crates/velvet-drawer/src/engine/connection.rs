@@ -1,0 +1,125 @@
+//! One connection to a database file.
+
+use super::{Fault, FaultKind, Statement};
+use rusqlite::config::DbConfig;
+use rusqlite::functions::FunctionFlags;
+use rusqlite::{OpenFlags, params};
+use std::path::Path;
+use std::time::{Duration, Instant};
+use velvet_core::column::{FOLD, fold};
+
+/// How a drawer's connections behave.
+#[derive(Clone, Debug)]
+pub(crate) struct Settings {
+    /// How long to wait for another process before giving up.
+    pub(crate) wait: Duration,
+    /// Whether a commit may return before it is safe from a loss of power.
+    pub(crate) relaxed: bool,
+}
+
+/// How many prepared statements a connection keeps.
+const STATEMENTS_KEPT: usize = 128;
+
+/// How long to sleep between attempts where the engine does not wait by itself.
+const BETWEEN_ATTEMPTS: Duration = Duration::from_millis(4);
+
+/// A connection to one file.
+pub(crate) struct Connection(pub(super) rusqlite::Connection);
+
+impl Connection {
+    /// A connection that reads and writes, and creates the file where there is none.
+    pub(crate) fn writer(path: &Path, settings: &Settings) -> Result<Connection, Fault> {
+        let connection =
+            Connection::open(path, OpenFlags::SQLITE_OPEN_READ_WRITE | OpenFlags::SQLITE_OPEN_CREATE, settings)?;
+        connection.run(if settings.relaxed { "PRAGMA synchronous = NORMAL" } else { "PRAGMA synchronous = FULL" })?;
+        if cfg!(target_vendor = "apple") && !settings.relaxed {
+            connection.run("PRAGMA fullfsync = ON; PRAGMA checkpoint_fullfsync = ON")?;
+        }
+        connection.0.set_db_config(DbConfig::SQLITE_DBCONFIG_ENABLE_FKEY, true)?;
+        Ok(connection)
+    }
+
+    /// A connection that only reads.
+    pub(crate) fn reader(path: &Path, settings: &Settings) -> Result<Connection, Fault> {
+        Connection::open(path, OpenFlags::SQLITE_OPEN_READ_ONLY, settings)
+    }
+
+    fn open(path: &Path, flags: OpenFlags, settings: &Settings) -> Result<Connection, Fault> {
+        let flags = flags | OpenFlags::SQLITE_OPEN_NO_MUTEX | super::memory::flags(path);
+        let connection = Connection(rusqlite::Connection::open_with_flags(path, flags)?);
+        connection.0.busy_timeout(settings.wait)?;
+        connection.prepare_for_us()?;
+        Ok(connection)
+    }
+
+    /// What every connection of ours has: no trust in what the file says to execute, and our own functions.
+    pub(super) fn prepare_for_us(&self) -> Result<(), Fault> {
+        self.0.set_db_config(DbConfig::SQLITE_DBCONFIG_TRUSTED_SCHEMA, false)?;
+        // A mistyped column in double quotes is an error, not a text that nothing equals.
+        self.0.set_db_config(DbConfig::SQLITE_DBCONFIG_DQS_DML, false)?;
+        self.0.set_prepared_statement_cache_capacity(STATEMENTS_KEPT);
+        let flags = FunctionFlags::SQLITE_UTF8 | FunctionFlags::SQLITE_DETERMINISTIC | FunctionFlags::SQLITE_DIRECTONLY;
+        self.0.create_scalar_function(FOLD, 1, flags, |context| {
+            Ok(context.get_raw(0).as_str_or_null().ok().flatten().map(fold))
+        })?;
+        Ok(())
+    }
+
+    /// Switches the file to a log of changes beside it, so that reads run side by side with one writer. The engine does
+    /// not wait by itself when several processes do this at once.
+    pub(crate) fn keep_log(&self, settings: &Settings) -> Result<(), Fault> {
+        let deadline = Instant::now() + settings.wait;
+        loop {
+            match self.run("PRAGMA journal_mode = WAL") {
+                Err(fault) if fault.kind == FaultKind::Locked && Instant::now() < deadline => {
+                    std::thread::sleep(BETWEEN_ATTEMPTS);
+                }
+                result => return result,
+            }
+        }
+    }
+
+    /// Merges the log into the main file and removes it, which only succeeds where nobody else has the file open.
+    pub(crate) fn merge_alone(&self) -> Result<(), Fault> {
+        self.run("PRAGMA journal_mode = DELETE")
+    }
+
+    /// Leaves the log as it is when this connection is closed.
+    pub(crate) fn leave_log_alone(&self) {
+        // Where the engine does not know this, it has no log to leave alone.
+        let _ = self.0.set_db_config(DbConfig::SQLITE_DBCONFIG_NO_CKPT_ON_CLOSE, true);
+    }
+
+    /// Runs statements that need no arguments; rows they return are dropped.
+    pub(crate) fn run(&self, text: &str) -> Result<(), Fault> {
+        Ok(self.0.execute_batch(text)?)
+    }
+
+    /// Runs one statement that begins or ends a transaction; it is kept prepared.
+    #[inline]
+    pub(crate) fn turn(&self, text: &str) -> Result<(), Fault> {
+        self.prepare(text)?.execute().map(drop)
+    }
+
+    /// A prepared statement.
+    #[inline]
+    pub(crate) fn prepare(&self, text: &str) -> Result<Statement<'_>, Fault> {
+        Ok(Statement(self.0.prepare_cached(text)?))
+    }
+
+    /// The whole number that a statement without arguments returns first.
+    pub(crate) fn number(&self, text: &str) -> Result<i64, Fault> {
+        Ok(self.0.query_row(text, params![], |row| row.get(0))?)
+    }
+
+    /// The row number that the last insert gave.
+    #[inline]
+    pub(crate) fn last_row_number(&self) -> i64 {
+        self.0.last_insert_rowid()
+    }
+
+    /// Closes it, and says where that fails.
+    pub(crate) fn close(self) -> Result<(), Fault> {
+        self.0.close().map_err(|(_, error)| error.into())
+    }
+}

@@ -1,0 +1,85 @@
+//! What the engine says when it cannot do something.
+
+use rusqlite::ffi::{self, ErrorCode};
+
+/// A refusal of the engine.
+#[derive(Debug)]
+pub(crate) struct Fault {
+    pub(crate) kind: FaultKind,
+    /// The engine's own words.
+    pub(crate) message: String,
+}
+
+/// Why the engine refused.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub(crate) enum FaultKind {
+    /// Another connection holds a lock for longer than the waiting time.
+    Locked,
+    /// The device has no space left.
+    NoSpace,
+    /// The file or its folder cannot be written.
+    ReadOnly,
+    /// The file cannot be opened.
+    CannotOpen,
+    /// The file is no database, or an encrypted one.
+    NotADatabase,
+    /// The file is a database, but damaged.
+    Damaged,
+    /// These columns (`table.column`) would hold a value twice.
+    Clash(Vec<String>),
+    /// A link would lead nowhere.
+    Link,
+    /// This table is not in the file.
+    NoTable(String),
+    /// This column is not in the table.
+    NoColumn(String),
+    /// A value is larger than the engine takes.
+    TooBig,
+    /// The device failed to read or write.
+    Device,
+    /// The statement is not allowed here.
+    Forbidden,
+    /// Anything else.
+    Other,
+}
+
+impl From<rusqlite::Error> for Fault {
+    fn from(error: rusqlite::Error) -> Fault {
+        let message = match &error {
+            rusqlite::Error::SqliteFailure(_, Some(message)) => message.clone(),
+            rusqlite::Error::SqlInputError { msg, .. } => msg.clone(),
+            other => other.to_string(),
+        };
+        let code = match &error {
+            rusqlite::Error::SqlInputError { error, .. } => Some(error),
+            other => other.sqlite_error(),
+        };
+        let kind = code.map_or(FaultKind::Other, |code| kind(*code, &message));
+        Fault { kind, message }
+    }
+}
+
+fn kind(code: ffi::Error, message: &str) -> FaultKind {
+    match (code.code, code.extended_code) {
+        (_, ffi::SQLITE_CONSTRAINT_UNIQUE | ffi::SQLITE_CONSTRAINT_PRIMARYKEY) => {
+            let columns = message.split_once(": ").map_or("", |(_, list)| list);
+            FaultKind::Clash(columns.split(", ").map(str::to_owned).collect())
+        }
+        (_, ffi::SQLITE_CONSTRAINT_FOREIGNKEY | ffi::SQLITE_CONSTRAINT_TRIGGER) => FaultKind::Link,
+        (_, ffi::SQLITE_IOERR_NOMEM) => FaultKind::Other,
+        (ErrorCode::DatabaseBusy | ErrorCode::DatabaseLocked, _) => FaultKind::Locked,
+        (ErrorCode::DiskFull, _) => FaultKind::NoSpace,
+        (ErrorCode::ReadOnly, _) => FaultKind::ReadOnly,
+        (ErrorCode::CannotOpen | ErrorCode::PermissionDenied, _) => FaultKind::CannotOpen,
+        (ErrorCode::NotADatabase, _) => FaultKind::NotADatabase,
+        (ErrorCode::DatabaseCorrupt, _) => FaultKind::Damaged,
+        (ErrorCode::TooBig, _) => FaultKind::TooBig,
+        (ErrorCode::SystemIoFailure, _) => FaultKind::Device,
+        (ErrorCode::AuthorizationForStatementDenied, _) => FaultKind::Forbidden,
+        _ => match message.split_once(": ") {
+            Some(("no such table", name)) => FaultKind::NoTable(name.trim_start_matches("main.").to_owned()),
+            Some(("no such column", name)) => FaultKind::NoColumn(name.to_owned()),
+            _ => FaultKind::Other,
+        },
+    }
+}

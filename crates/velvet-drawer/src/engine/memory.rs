@@ -1,0 +1,48 @@
+//! Drawers without a file: in memory, from bytes and as bytes.
+
+use super::{Connection, Fault, Settings};
+use rusqlite::{MAIN_DB, OpenFlags};
+use std::path::{Path, PathBuf};
+use std::sync::atomic::{AtomicU64, Ordering};
+use std::time::Duration;
+
+const PLACE: &str = "file:/velvet-";
+
+/// Where the header says which kind of log the file uses: 1 for none, 2 for one beside it.
+const LOG_KIND: std::ops::RangeInclusive<usize> = 18..=19;
+
+/// A place in memory that all connections of one drawer share, and no other.
+pub(crate) fn memory_place() -> PathBuf {
+    static NEXT: AtomicU64 = AtomicU64::new(1);
+    PathBuf::from(format!("{PLACE}{}?vfs=memdb", NEXT.fetch_add(1, Ordering::Relaxed)))
+}
+
+/// Only places in memory are written as addresses; a file's path is never read as one.
+pub(super) fn flags(place: &Path) -> OpenFlags {
+    match place.to_str() {
+        Some(text) if text.starts_with(PLACE) => OpenFlags::SQLITE_OPEN_URI,
+        _ => OpenFlags::empty(),
+    }
+}
+
+/// Fills the empty drawer behind `target` with the database in `bytes`.
+pub(crate) fn pour_bytes(bytes: &[u8], target: &mut Connection, settings: &Settings) -> Result<(), Fault> {
+    let mut bytes = bytes.to_vec();
+    if let Some(kind) = bytes.get_mut(LOG_KIND) {
+        // Bytes have no log beside them, and memory has no place for one.
+        kind.fill(1);
+    }
+    let mut source = rusqlite::Connection::open_in_memory()?;
+    source.deserialize_read_exact(MAIN_DB, bytes.as_slice(), bytes.len(), true)?;
+    let backup = rusqlite::backup::Backup::new(&source, &mut target.0)?;
+    backup.run_to_completion(1024, settings.wait, None)?;
+    Ok(())
+}
+
+/// The whole database as bytes, as a file would hold them.
+pub(crate) fn bytes_of(connection: &Connection) -> Result<Vec<u8>, Fault> {
+    // The engine hands out the bytes of a connection it may change; the drawer's own stays as it is.
+    let mut copy = rusqlite::Connection::open_in_memory()?;
+    rusqlite::backup::Backup::new(&connection.0, &mut copy)?.run_to_completion(1024, Duration::ZERO, None)?;
+    Ok(copy.serialize(MAIN_DB)?.to_vec())
+}

@@ -1,0 +1,23 @@
+//! The storage engine, SQLite, behind the few words the rest of the library says to it. No other module names it.
+
+mod connection;
+mod fault;
+mod memory;
+mod pool;
+mod statement;
+mod traceless;
+
+pub(crate) use connection::{Connection, Settings};
+pub(crate) use fault::{Fault, FaultKind};
+pub(crate) use memory::{bytes_of, memory_place, pour_bytes};
+pub(crate) use pool::Pool;
+pub(crate) use statement::{Row, Rows, Statement};
+pub(crate) use traceless::Traceless;
+
+/// The files that stand beside a database file and belong to it.
+pub(crate) const COMPANIONS: [&str; 3] = ["-wal", "-shm", "-journal"];
+
+/// The version of the engine, for messages.
+pub(crate) fn version() -> &'static str {
+    rusqlite::version()
+}

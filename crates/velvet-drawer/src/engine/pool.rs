@@ -1,0 +1,82 @@
+//! The connections of one drawer: one that writes, and as many as needed that read beside it.
+
+use super::{Connection, Fault, Settings};
+use std::ops::Deref;
+use std::path::{Path, PathBuf};
+use std::sync::{Mutex, MutexGuard, PoisonError};
+
+/// How many idle readers are kept open.
+const IDLE_READERS: usize = 4;
+
+/// The connections of one drawer.
+pub(crate) struct Pool {
+    place: PathBuf,
+    settings: Settings,
+    // Fields are dropped in order: the writer goes last, so that it is the one to merge the log.
+    readers: Mutex<Vec<Connection>>,
+    writer: Mutex<Option<Connection>>,
+}
+
+/// A reader on loan.
+pub(crate) struct Reader<'p> {
+    pool: &'p Pool,
+    connection: Option<Connection>,
+}
+
+/// The writer on loan.
+pub(crate) struct Writer<'p>(MutexGuard<'p, Option<Connection>>);
+
+impl Pool {
+    pub(crate) fn new(place: &Path, settings: Settings, writer: Connection) -> Pool {
+        Pool { place: place.to_owned(), settings, readers: Mutex::default(), writer: Mutex::new(Some(writer)) }
+    }
+
+    /// The one connection that writes; waits until other threads have given it back.
+    pub(crate) fn writer(&self) -> Writer<'_> {
+        // A panic while writing rolls back on its way out, so the connection behind a poisoned lock is sound.
+        Writer(self.writer.lock().unwrap_or_else(PoisonError::into_inner))
+    }
+
+    /// A connection that reads.
+    #[inline]
+    pub(crate) fn reader(&self) -> Result<Reader<'_>, Fault> {
+        let idle = self.readers.lock().unwrap_or_else(PoisonError::into_inner).pop();
+        let connection = match idle {
+            Some(connection) => connection,
+            None => Connection::reader(&self.place, &self.settings)?,
+        };
+        Ok(Reader { pool: self, connection: Some(connection) })
+    }
+
+    /// Closes every connection that is not on loan, the writer last.
+    pub(crate) fn close(self) -> Result<(), Fault> {
+        drop(self.readers);
+        let writer = self.writer.into_inner().unwrap_or_else(PoisonError::into_inner);
+        writer.map_or(Ok(()), Connection::close)
+    }
+}
+
+impl Deref for Reader<'_> {
+    type Target = Connection;
+
+    fn deref(&self) -> &Connection {
+        self.connection.as_ref().unwrap_or_else(|| unreachable!("a reader has its connection until it is dropped"))
+    }
+}
+
+impl Drop for Reader<'_> {
+    fn drop(&mut self) {
+        let mut idle = self.pool.readers.lock().unwrap_or_else(PoisonError::into_inner);
+        if idle.len() < IDLE_READERS {
+            idle.extend(self.connection.take());
+        }
+    }
+}
+
+impl Deref for Writer<'_> {
+    type Target = Connection;
+
+    fn deref(&self) -> &Connection {
+        self.0.as_ref().unwrap_or_else(|| unreachable!("the writer is taken out only when the pool is closed"))
+    }
+}

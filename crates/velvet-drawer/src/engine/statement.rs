@@ -1,0 +1,165 @@
+//! Statements, their arguments and their rows.
+
+use super::Fault;
+use rusqlite::types::{ToSqlOutput, ValueRef as EngineValue};
+use velvet_core::{ColumnType, Misfit, Output, Sink, Source, Value, ValueRef};
+
+/// A prepared statement, kept by its connection for the next time.
+pub(crate) struct Statement<'c>(pub(super) rusqlite::CachedStatement<'c>);
+
+impl<'c> Statement<'c> {
+    /// Binds the argument at `position`, counted from 1.
+    pub(crate) fn bind(&mut self, position: usize, value: ValueRef<'_>) -> Result<(), Fault> {
+        let value = match value {
+            ValueRef::Missing => EngineValue::Null,
+            ValueRef::Integer(n) => EngineValue::Integer(n),
+            ValueRef::Real(x) => EngineValue::Real(x),
+            ValueRef::Text(text) => EngineValue::Text(text.as_bytes()),
+            ValueRef::BrokenText(bytes) | ValueRef::Bytes(bytes) => EngineValue::Blob(bytes),
+        };
+        Ok(self.0.raw_bind_parameter(position, ToSqlOutput::Borrowed(value))?)
+    }
+
+    /// Binds arguments in order, from the first.
+    pub(crate) fn bind_all(&mut self, values: &[Value]) -> Result<(), Fault> {
+        values.iter().enumerate().try_for_each(|(at, value)| self.bind(at + 1, value.as_ref()))
+    }
+
+    /// A sink that binds a record's columns: all of them, or only those at `positions`, in order.
+    pub(crate) fn columns<'s>(&'s mut self, positions: Option<&'s [usize]>) -> Columns<'s, 'c> {
+        Columns { statement: &mut self.0, positions, fault: None }
+    }
+
+    /// Runs it to its end and says how many rows it changed.
+    pub(crate) fn execute(&mut self) -> Result<u64, Fault> {
+        Ok(self.0.raw_execute()? as u64)
+    }
+
+    /// Its rows, with the arguments bound before.
+    pub(crate) fn rows(&mut self) -> Rows<'_> {
+        Rows(self.0.raw_query())
+    }
+}
+
+/// Binds a record's columns.
+pub(crate) struct Columns<'s, 'c> {
+    statement: &'s mut rusqlite::Statement<'c>,
+    positions: Option<&'s [usize]>,
+    fault: Option<Fault>,
+}
+
+impl Columns<'_, '_> {
+    /// What the engine said to a value, if it refused one.
+    pub(crate) fn fault(self) -> Result<(), Fault> {
+        self.fault.map_or(Ok(()), Err)
+    }
+}
+
+impl Sink for Columns<'_, '_> {
+    #[inline]
+    fn put<C: ColumnType>(&mut self, column: usize, value: &C::Value) -> Result<(), Misfit> {
+        let position = match self.positions {
+            None => column + 1,
+            Some(positions) => match positions.iter().position(|p| *p == column) {
+                Some(at) => at + 1,
+                None => return Ok(()),
+            },
+        };
+        let cell = Cell { statement: self.statement, position, fault: &mut self.fault };
+        C::store(value, cell).map_err(|misfit| misfit.at(column))
+    }
+}
+
+/// Hands one value to the engine.
+struct Cell<'s, 'c> {
+    statement: &'s mut rusqlite::Statement<'c>,
+    position: usize,
+    fault: &'s mut Option<Fault>,
+}
+
+impl Cell<'_, '_> {
+    #[inline]
+    fn hand(self, value: EngineValue<'_>) {
+        if let Err(error) = self.statement.raw_bind_parameter(self.position, ToSqlOutput::Borrowed(value)) {
+            *self.fault = Some(error.into());
+        }
+    }
+}
+
+impl Output for Cell<'_, '_> {
+    #[inline]
+    fn missing(self) {
+        self.hand(EngineValue::Null);
+    }
+    #[inline]
+    fn integer(self, value: i64) {
+        self.hand(EngineValue::Integer(value));
+    }
+    #[inline]
+    fn real(self, value: f64) {
+        self.hand(EngineValue::Real(value));
+    }
+    #[inline]
+    fn text(self, value: &str) {
+        self.hand(EngineValue::Text(value.as_bytes()));
+    }
+    #[inline]
+    fn bytes(self, value: &[u8]) {
+        self.hand(EngineValue::Blob(value));
+    }
+}
+
+/// The rows of a statement, one after the other.
+pub(crate) struct Rows<'s>(rusqlite::Rows<'s>);
+
+impl<'s> Rows<'s> {
+    /// The next row, or nothing after the last.
+    #[inline]
+    pub(crate) fn next(&mut self) -> Result<Option<Row<'_, 's>>, Fault> {
+        Ok(self.0.next()?.map(Row))
+    }
+}
+
+/// One row.
+pub(crate) struct Row<'r, 's>(&'r rusqlite::Row<'s>);
+
+impl<'r> Row<'r, '_> {
+    /// The value at `position`, counted from 0.
+    #[inline]
+    pub(crate) fn value(&self, position: usize) -> ValueRef<'r> {
+        match self.0.get_ref(position) {
+            Ok(EngineValue::Integer(n)) => ValueRef::Integer(n),
+            Ok(EngineValue::Real(x)) => ValueRef::Real(x),
+            Ok(EngineValue::Text(bytes)) => {
+                std::str::from_utf8(bytes).map_or(ValueRef::BrokenText(bytes), ValueRef::Text)
+            }
+            Ok(EngineValue::Blob(bytes)) => ValueRef::Bytes(bytes),
+            Ok(EngineValue::Null) | Err(_) => ValueRef::Missing,
+        }
+    }
+
+    /// The whole number at `position`; 0 where there is none.
+    #[inline]
+    pub(crate) fn integer(&self, position: usize) -> i64 {
+        match self.value(position) {
+            ValueRef::Integer(n) => n,
+            _ => 0,
+        }
+    }
+
+    /// The text at `position`; empty where there is none.
+    pub(crate) fn text(&self, position: usize) -> &'r str {
+        match self.value(position) {
+            ValueRef::Text(text) => text,
+            _ => "",
+        }
+    }
+}
+
+/// A row that begins with the key, as all statements that read records do.
+impl Source for Row<'_, '_> {
+    #[inline]
+    fn take<C: ColumnType>(&mut self, column: usize) -> Result<C::Value, Misfit> {
+        C::load(self.value(column + 1)).map_err(|misfit| misfit.at(column))
+    }
+}

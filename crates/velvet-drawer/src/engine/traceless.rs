@@ -1,0 +1,145 @@
+//! Reading a file without leaving a trace on it, or beside it.
+//!
+//! The engine has no one way of doing so; which way is right depends on what stands beside the file.
+
+use super::{COMPANIONS, Connection, Fault, FaultKind};
+use rusqlite::hooks::{AuthAction, AuthContext, Authorization};
+use rusqlite::{OpenFlags, ffi};
+use std::ffi::OsString;
+use std::fs;
+use std::io;
+use std::path::{Path, PathBuf};
+use std::time::{Duration, SystemTime};
+
+/// How long a reader waits for a program that is writing.
+const WAIT: Duration = Duration::from_secs(5);
+
+/// A connection that only reads and leaves no trace.
+pub(crate) struct Traceless {
+    connection: Connection,
+    before: Vec<Standing>,
+    path: PathBuf,
+    frozen: bool,
+    /// A copy that is read in place of the file, removed when this is dropped.
+    _copy: Option<tempfile::TempDir>,
+}
+
+/// What can be seen of a file from outside.
+type Standing = Option<(u64, Option<SystemTime>)>;
+
+impl Traceless {
+    /// Opens the file at `path` for reading.
+    pub(crate) fn open(path: &Path) -> Result<Traceless, Fault> {
+        let before = standing(path);
+        let present = |at: usize| before[at].is_some_and(|(size, _)| size > 0);
+        let (log, shared, journal) = (present(1), present(2), present(3));
+        if journal || (log && !cfg!(unix)) {
+            // The engine would have to write to find the way back out of an unfinished transaction.
+            let copy = copied(path).map_err(device)?;
+            let connection = open(&copy.path().join("copy"), "")?;
+            return Ok(Traceless { connection, before, path: path.to_owned(), frozen: false, _copy: Some(copy) });
+        }
+        let way = match (log, shared) {
+            (false, _) => "immutable=1",
+            (true, true) => "readonly_shm=1",
+            (true, false) => "vfs=unix-none",
+        };
+        let connection = open(path, way)?;
+        if log && !shared {
+            connection.run("PRAGMA locking_mode = EXCLUSIVE")?;
+        }
+        connection.leave_log_alone();
+        Ok(Traceless { connection, before, path: path.to_owned(), frozen: !log, _copy: None })
+    }
+
+    /// Runs `read`. Where the file was taken for one at rest and something changed it meanwhile, says so, because what
+    /// was read may be torn.
+    pub(crate) fn read<R>(&self, read: impl FnOnce(&Connection) -> Result<R, Fault>) -> Result<R, Fault> {
+        let result = read(&self.connection);
+        if self.frozen && standing(&self.path) != self.before {
+            return Err(Fault {
+                kind: FaultKind::Locked,
+                message: "the file was changed by another program while it was read".into(),
+            });
+        }
+        result
+    }
+}
+
+fn open(path: &Path, way: &str) -> Result<Connection, Fault> {
+    let flags = if way.is_empty() {
+        OpenFlags::SQLITE_OPEN_READ_WRITE
+    } else {
+        OpenFlags::SQLITE_OPEN_READ_ONLY | OpenFlags::SQLITE_OPEN_URI
+    };
+    let place = if way.is_empty() { path.as_os_str().to_owned() } else { address(path, way) };
+    let mut connection = rusqlite::Connection::open_with_flags(place, flags | OpenFlags::SQLITE_OPEN_NO_MUTEX)?;
+    connection.busy_timeout(WAIT)?;
+    connection.authorizer(Some(only_reads))?;
+    let connection = Connection(connection);
+    connection.prepare_for_us()?;
+    Ok(connection)
+}
+
+/// Keeps statements that a person typed from reaching anything but this file. That they write nothing is up to the
+/// connection, which cannot.
+fn only_reads(context: AuthContext<'_>) -> Authorization {
+    match context.action {
+        AuthAction::Attach { .. } | AuthAction::Detach { .. } => Authorization::Deny,
+        AuthAction::Function { function_name } if function_name.eq_ignore_ascii_case("load_extension") => {
+            Authorization::Deny
+        }
+        _ => Authorization::Allow,
+    }
+}
+
+/// The path as an address with a parameter, every character that could be read as part of the address written out.
+fn address(path: &Path, way: &str) -> OsString {
+    let path = std::path::absolute(path).unwrap_or_else(|_| path.to_owned());
+    let mut out = String::from("file:");
+    #[cfg(unix)]
+    let bytes = std::os::unix::ffi::OsStrExt::as_bytes(path.as_os_str()).to_vec();
+    #[cfg(not(unix))]
+    let bytes = format!("/{}", path.display().to_string().replace('\\', "/")).into_bytes();
+    for byte in bytes {
+        if byte.is_ascii_alphanumeric() || matches!(byte, b'/' | b'.' | b'-' | b'_' | b':') {
+            out.push(char::from(byte));
+        } else {
+            out.push_str(&format!("%{byte:02X}"));
+        }
+    }
+    format!("{out}?{way}").into()
+}
+
+/// The file and all that stands beside it.
+fn with_companions(path: &Path) -> impl Iterator<Item = PathBuf> {
+    std::iter::once("").chain(COMPANIONS).map(|end| {
+        let mut name = path.as_os_str().to_owned();
+        name.push(end);
+        name.into()
+    })
+}
+
+fn standing(path: &Path) -> Vec<Standing> {
+    with_companions(path).map(|p| fs::metadata(p).ok().map(|m| (m.len(), m.modified().ok()))).collect()
+}
+
+/// A copy of the file and all that stands beside it. The caller has seen to it that this process does not have the
+/// file open: closing our handle would drop its locks.
+fn copied(path: &Path) -> io::Result<tempfile::TempDir> {
+    let folder = tempfile::tempdir()?;
+    for (from, to) in with_companions(path).zip(with_companions(&folder.path().join("copy"))) {
+        match fs::copy(from, to) {
+            Err(error) if error.kind() != io::ErrorKind::NotFound => return Err(error),
+            _ => {}
+        }
+    }
+    Ok(folder)
+}
+
+fn device(error: io::Error) -> Fault {
+    let full = error.kind() == io::ErrorKind::StorageFull;
+    Fault { kind: if full { FaultKind::NoSpace } else { FaultKind::Device }, message: error.to_string() }
+}
+
+const _: () = assert!(ffi::SQLITE_VERSION_NUMBER >= 3_037_000, "STRICT tables need this version of the engine");

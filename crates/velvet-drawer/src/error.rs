@@ -1,0 +1,252 @@
+//! The one error of this library.
+
+use crate::engine::{Fault, FaultKind};
+use std::error::Error as StdError;
+use std::fmt;
+use std::path::{Path, PathBuf};
+use velvet_core::Misfit;
+
+/// What went wrong, where, what was left untouched and what to do.
+///
+/// The message is for the developer: it can stand in a bug report alone. What an app can act on is asked with the
+/// `is_…` methods.
+///
+/// ```
+/// # use velvet_drawer::{Drawer, Record, Schema};
+/// # #[derive(Record, Debug)] struct Glaze { #[record(key)] name: String }
+/// let drawer = Drawer::in_memory(Schema::new("kilnbook").record::<Glaze>())?;
+/// drawer.insert(Glaze { name: "Celadon".into() })?;
+/// let error = drawer.insert(Glaze { name: "Celadon".into() }).unwrap_err();
+/// assert!(error.is_clash());
+/// assert_eq!(error.column(), Some("name"));
+/// # Ok::<(), velvet_drawer::Error>(())
+/// ```
+pub struct Error(Box<Inner>);
+
+struct Inner {
+    cause: Cause,
+    problem: String,
+    untouched: Option<String>,
+    advice: Option<String>,
+    file: Option<PathBuf>,
+    table: Option<String>,
+    column: Option<String>,
+    source: Option<Box<dyn StdError + Send + Sync>>,
+}
+
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) enum Cause {
+    Clash,
+    BrokenLink,
+    NotFound,
+    Misfit,
+    Unreadable,
+    Schema,
+    OtherStructure,
+    NewerVersion,
+    OtherApp,
+    NotADatabase,
+    Damaged,
+    Locked,
+    ReadOnly,
+    NoSpace,
+    InUse,
+    Nested,
+    NotThere,
+    BadQuery,
+    Device,
+    Own,
+    Engine,
+}
+
+macro_rules! predicates {
+    ($($(#[$doc:meta])* $name:ident: $($cause:ident)|+;)*) => {
+        /// What an app can act on.
+        impl Error {
+            $($(#[$doc])* pub fn $name(&self) -> bool {
+                matches!(self.0.cause, $(Cause::$cause)|+)
+            })*
+        }
+    };
+}
+
+predicates! {
+    /// Another record has this key or unique value already.
+    is_clash: Clash;
+    /// A link would lead nowhere: to a record that is not there, or from one that would stay behind.
+    is_broken_link: BrokenLink;
+    /// The record to be changed is not there.
+    is_not_found: NotFound;
+    /// A value has no stored form: NaN, a number above the file's range.
+    is_misfit: Misfit;
+    /// What is stored is not a value of its field's type.
+    is_unreadable: Unreadable;
+    /// The schema is not sound, or lacks a record that is used.
+    is_schema: Schema;
+    /// The file has another structure than the one declared, at the same version.
+    is_other_structure: OtherStructure;
+    /// A newer version of the app wrote the file.
+    is_newer_version: NewerVersion;
+    /// The file belongs to another app or program.
+    is_other_app: OtherApp;
+    /// The file is no database, or an encrypted one.
+    is_not_a_database: NotADatabase;
+    /// The file is damaged.
+    is_damaged: Damaged;
+    /// Another process kept the file locked for longer than the waiting time; trying again later may help.
+    is_locked: Locked;
+    /// The file or its folder cannot be written.
+    is_read_only: ReadOnly;
+    /// The device has no space left.
+    is_no_space: NoSpace;
+    /// Something still uses the drawer.
+    is_in_use: InUse;
+    /// The drawer was used inside its own transaction, on the same thread.
+    is_nested: Nested;
+    /// A file or folder is not there, or cannot be opened.
+    is_not_there: NotThere;
+    /// A word, condition or statement that somebody typed does not fit the file.
+    is_bad_query: BadQuery;
+    /// The device failed to read or write.
+    is_device: Device;
+    /// The app's own error, from [`Error::own`].
+    is_own: Own;
+}
+
+impl Error {
+    pub(crate) fn new(cause: Cause, problem: impl Into<String>) -> Error {
+        Error(Box::new(Inner {
+            cause,
+            problem: problem.into(),
+            untouched: None,
+            advice: None,
+            file: None,
+            table: None,
+            column: None,
+            source: None,
+        }))
+    }
+
+    /// An error of the app's own, with which a closure of `write` gives up: everything it wrote is rolled back, and
+    /// `write` returns this error.
+    pub fn own(error: impl Into<Box<dyn StdError + Send + Sync>>) -> Error {
+        let error = error.into();
+        let mut own = Error::new(Cause::Own, error.to_string());
+        own.0.source = Some(error);
+        own
+    }
+
+    /// The file it is about.
+    pub fn file(&self) -> Option<&Path> {
+        self.0.file.as_deref()
+    }
+
+    /// The table it is about.
+    pub fn table(&self) -> Option<&str> {
+        self.0.table.as_deref()
+    }
+
+    /// The column it is about.
+    pub fn column(&self) -> Option<&str> {
+        self.0.column.as_deref()
+    }
+
+    #[must_use]
+    pub(crate) fn untouched(mut self, what: impl Into<String>) -> Error {
+        self.0.untouched = Some(what.into());
+        self
+    }
+
+    #[must_use]
+    pub(crate) fn advise(mut self, what: impl Into<String>) -> Error {
+        self.0.advice = Some(what.into());
+        self
+    }
+
+    #[must_use]
+    pub(crate) fn in_file(mut self, file: &Path) -> Error {
+        self.0.file.get_or_insert_with(|| file.to_owned());
+        self
+    }
+
+    #[must_use]
+    pub(crate) fn in_table(mut self, table: &str, column: Option<&str>) -> Error {
+        self.0.table = Some(table.to_owned());
+        self.0.column = column.map(str::to_owned);
+        self
+    }
+
+    /// An error made of a value that does not fit; `doing` begins the sentence.
+    pub(crate) fn misfit(cause: Cause, doing: &str, table: &str, columns: &[&str], misfit: Misfit) -> Error {
+        let column = misfit.column.and_then(|at| columns.get(at)).copied();
+        let place = column.map_or_else(|| table.to_owned(), |column| format!("{table}.{column}"));
+        let error = Error::new(cause, format!("{doing}: in {place}, {misfit}")).in_table(table, column);
+        match &misfit.advice {
+            Some(advice) => error.advise(advice.clone()),
+            None => error,
+        }
+    }
+
+    /// An error made of a refusal of the engine; `doing` begins the sentence.
+    pub(crate) fn engine(doing: &str, fault: Fault) -> Error {
+        let Fault { kind, message } = fault;
+        let of = |cause, what: &str| Error::new(cause, format!("{doing}: {what}"));
+        match kind {
+            FaultKind::Locked => of(Cause::Locked, &format!("another program holds the file ({message})"))
+                .advise("Try again when it is done, or wait longer with Drawer::options().wait(…)"),
+            FaultKind::NoSpace => of(Cause::NoSpace, "the device has no space left")
+                .advise("Free some space and try again; everything written before is safe"),
+            FaultKind::ReadOnly => {
+                of(Cause::ReadOnly, &format!("the file or its folder cannot be written ({message})"))
+                    .advise("Keep drawers in a folder that the app may write, such as place::durable(…)")
+            }
+            FaultKind::CannotOpen => of(Cause::NotThere, "the file cannot be opened")
+                .advise("Check that the path is a file, not a folder, and that the app may read and write it"),
+            FaultKind::NotADatabase => of(Cause::NotADatabase, "the file is no database, or an encrypted one")
+                .advise("Check the path; if the file is encrypted, it cannot be read without its key"),
+            FaultKind::Damaged => of(Cause::Damaged, &format!("the file is damaged ({message})"))
+                .advise("Keep a copy of the file and everything beside it before anything else touches it"),
+            FaultKind::NoTable(name) => of(Cause::Schema, &format!("the table `{name}` is not in the file"))
+                .advise("Add its record to the schema with `.record::<…>()`"),
+            FaultKind::TooBig => of(Cause::Misfit, "a value is larger than the file can hold (1,000,000,000 bytes)")
+                .advise("Keep it as a file outside the drawer"),
+            FaultKind::Device => of(Cause::Device, &format!("the device failed to read or write ({message})"))
+                .advise("Try again; if it fails again, copy the file to another device"),
+            FaultKind::Clash(columns) => {
+                of(Cause::Clash, &format!("another record has the same {}", columns.join(" and ")))
+            }
+            FaultKind::Link => of(Cause::BrokenLink, "a link would lead nowhere"),
+            FaultKind::NoColumn(_) | FaultKind::Forbidden | FaultKind::Other => {
+                of(Cause::Engine, &format!("{message} (engine version {})", crate::engine::version()))
+            }
+        }
+    }
+}
+
+impl fmt::Display for Error {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        let Inner { problem, untouched, advice, file, .. } = &*self.0;
+        f.write_str(problem)?;
+        let mut end = ".";
+        for sentence in [untouched, advice].into_iter().flatten() {
+            write!(f, "{end} {sentence}")?;
+            end = if sentence.ends_with(['?', '.']) { "" } else { "." };
+        }
+        match file {
+            Some(file) => write!(f, "{end} File: {}", file.display()),
+            None => Ok(()),
+        }
+    }
+}
+
+impl fmt::Debug for Error {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        write!(f, "{:?}: {self}", self.0.cause)
+    }
+}
+
+impl StdError for Error {
+    fn source(&self) -> Option<&(dyn StdError + 'static)> {
+        self.0.source.as_ref().map(|e| &**e as &(dyn StdError + 'static))
+    }
+}

@@ -1,0 +1,135 @@
+//! A file that is looked into.
+
+use super::words::meant;
+use crate::engine::{Connection, Fault, Traceless};
+use crate::error::{Cause, Error};
+use crate::opening::{APPLICATION_ID, About, resolved};
+use std::path::{Path, PathBuf};
+use velvet_core::ValueRef;
+use velvet_core::name::quoted;
+use velvet_core::structure::{Kind, Structure};
+
+/// A file that is looked into. Nothing on it, or beside it, is changed.
+pub struct File {
+    path: PathBuf,
+    engine: Traceless,
+    structure: Option<Structure>,
+}
+
+/// A table, as the file has it.
+#[derive(Clone, Debug)]
+pub struct FoundTable {
+    /// Its name.
+    pub name: String,
+    /// Its columns, in order.
+    pub columns: Vec<FoundColumn>,
+    /// How to put its rows in the order in which they were inserted, where the table keeps it.
+    pub(super) insertion_order: Option<String>,
+}
+
+/// A column, as the file has it.
+#[derive(Clone, Debug)]
+pub struct FoundColumn {
+    /// Its name.
+    pub name: String,
+    /// What it was declared to hold, where the file says.
+    pub kind: Option<Kind>,
+}
+
+const UNTOUCHED: &str = "The file was left untouched";
+
+impl File {
+    /// Opens the file at `path` to look into it.
+    ///
+    /// # Errors
+    /// When it is not there, is a folder, is no database, or is damaged beyond its first page.
+    pub fn open(path: impl AsRef<Path>) -> Result<File, Error> {
+        let path = &std::path::absolute(path.as_ref()).unwrap_or_else(|_| path.as_ref().to_owned());
+        if path.is_dir() {
+            return Err(Error::new(Cause::NotThere, "cannot look into the file: it is a folder")
+                .advise("Give a file in it; inspect::drawers_in finds them")
+                .in_file(path));
+        }
+        if !path.exists() {
+            return Err(Error::new(Cause::NotThere, "cannot look into the file: it is not there")
+                .advise("Check the path")
+                .in_file(path));
+        }
+        let path = resolved(path)?;
+        let fault =
+            |fault: Fault| Error::engine("cannot look into the file", fault).untouched(UNTOUCHED).in_file(&path);
+        let engine = Traceless::open(&path).map_err(fault)?;
+        let structure = engine
+            .read(|c| if c.number("PRAGMA application_id")? == APPLICATION_ID { About::structure(c) } else { Ok(None) })
+            .map_err(fault)?;
+        Ok(File { structure, engine, path })
+    }
+
+    /// The whole path of the file.
+    pub fn path(&self) -> &Path {
+        &self.path
+    }
+
+    /// The names of its tables, without those of its own bookkeeping.
+    ///
+    /// # Errors
+    /// When the file cannot be read.
+    pub fn table_names(&self) -> Result<Vec<String>, Error> {
+        self.read("cannot list the tables", |c| {
+            list(
+                c,
+                "SELECT name FROM sqlite_schema WHERE type IN ('table', 'view') \
+                 AND name NOT LIKE 'sqlite\\_%' ESCAPE '\\' AND name NOT LIKE 'velvet\\_%' ESCAPE '\\' ORDER BY rowid",
+            )
+        })
+    }
+
+    /// The table that `word` means: its name, without regard to large and small letters, or the beginning of it.
+    ///
+    /// # Errors
+    /// When there is none, with the nearest, or several ([`Error::is_bad_query`]).
+    pub fn table(&self, word: &str) -> Result<FoundTable, Error> {
+        let names = self.table_names()?;
+        let hidden = ["velvet_", "sqlite_"].iter().any(|prefix| word.starts_with(prefix));
+        let name = match meant(word, &names, "table", "the file") {
+            Err(error) if !hidden => return Err(error.in_file(&self.path)),
+            Err(_) => word.to_owned(),
+            Ok(name) => name.clone(),
+        };
+        let columns = self.read("cannot read the columns", |c| {
+            list(c, &format!("SELECT name FROM pragma_table_xinfo({}) WHERE hidden <> 1", literal(&name)))
+        })?;
+        if columns.is_empty() {
+            return Err(
+                Error::new(Cause::BadQuery, format!("there is no table `{name}` in the file")).in_file(&self.path)
+            );
+        }
+        let declared = self.structure.as_ref().and_then(|s| s.table(&name));
+        let kind = |column: &String| declared.and_then(|t| t.column(column)).map(|c| c.kind.clone());
+        let info = columns.into_iter().map(|column| FoundColumn { kind: kind(&column), name: column }).collect();
+        let ordered = format!("SELECT 1 FROM {} ORDER BY rowid", quoted(&name));
+        let has_order = self.read("cannot read the table", |c| Ok(c.prepare(&ordered).is_ok()))?;
+        Ok(FoundTable { name, columns: info, insertion_order: has_order.then(|| "rowid".to_owned()) })
+    }
+
+    /// Runs `work`; `doing` begins the sentence when the engine refuses.
+    pub(super) fn read<R>(&self, doing: &str, work: impl FnOnce(&Connection) -> Result<R, Fault>) -> Result<R, Error> {
+        self.engine.read(work).map_err(|fault| Error::engine(doing, fault).untouched(UNTOUCHED).in_file(&self.path))
+    }
+}
+
+/// The text in the first column of all rows.
+pub(super) fn list(connection: &Connection, text: &str) -> Result<Vec<String>, Fault> {
+    let mut statement = connection.prepare(text)?;
+    let mut rows = statement.rows();
+    let mut all = Vec::new();
+    while let Some(row) = rows.next()? {
+        all.push(row.text(0).to_owned());
+    }
+    Ok(all)
+}
+
+/// A text as a literal, for the few places of a statement where nothing can be bound.
+pub(super) fn literal(text: &str) -> String {
+    ValueRef::Text(text).to_value().literal()
+}

@@ -1,0 +1,37 @@
+//! Looking into a file, read-only and without types: what an app really kept.
+//!
+//! Works on any database in the same open format, also one that no app of ours made, and leaves no trace on the file or
+//! beside it.
+//!
+//! ```
+//! use velvet_drawer::inspect::{File, Page};
+//! # use velvet_drawer::{Drawer, Record, Schema};
+//! # #[derive(Record)] struct Glaze { name: String }
+//! # let folder = tempfile::tempdir().unwrap();
+//! # let path = folder.path().join("kiln.drawer");
+//! # let drawer = Drawer::open(&path, Schema::new("kilnbook").record::<Glaze>())?;
+//! # drawer.insert(Glaze { name: "Celadon".into() })?;
+//! let file = File::open(&path)?;
+//! let glazes = file.table("glaze")?;
+//! let mut names = Vec::new();
+//! file.rows(&glazes, &Page { columns: vec!["name".into()], ..Page::default() }, &mut |row| {
+//!     names.push(row[0].to_value());
+//!     Ok(())
+//! })?;
+//! assert_eq!(names.len(), 1);
+//! # Ok::<(), velvet_drawer::Error>(())
+//! ```
+
+mod file;
+mod folder;
+mod overview;
+mod rows;
+mod words;
+
+pub use file::{File, FoundColumn, FoundTable};
+pub use folder::{FoundFile, drawers_in};
+pub use overview::{Overview, TableOverview};
+pub use rows::Page;
+pub use velvet_core::show;
+pub use velvet_core::structure::Kind;
+pub use velvet_core::{Value, ValueRef};

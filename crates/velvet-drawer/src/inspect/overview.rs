@@ -1,0 +1,106 @@
+//! What a file is, at a glance.
+
+use super::file::{File, list, literal};
+use crate::engine::{COMPANIONS, Connection, Fault};
+use crate::error::Error;
+use crate::opening::{APPLICATION_ID, About};
+use std::fs;
+use std::path::PathBuf;
+use velvet_core::name::quoted;
+
+/// What a file is, at a glance.
+#[derive(Clone, Debug)]
+pub struct Overview {
+    /// The whole path of the file.
+    pub path: PathBuf,
+    /// Its size in bytes, without what stands beside it.
+    pub bytes: u64,
+    /// The app that it belongs to; nothing when no app of ours made it.
+    pub app: Option<String>,
+    /// The version of the app's schema, or the number that another program keeps in its place.
+    pub version: i64,
+    /// When it was created, as a time stamp in UTC.
+    pub created_at: Option<String>,
+    /// Its tables and views, without those of its own bookkeeping.
+    pub tables: Vec<TableOverview>,
+    /// What a reader should know before trusting what is shown, each as a sentence.
+    pub warnings: Vec<String>,
+}
+
+/// A table at a glance.
+#[derive(Clone, Debug)]
+pub struct TableOverview {
+    /// Its name.
+    pub name: String,
+    /// How many rows it has; nothing when they cannot be counted.
+    pub rows: Option<u64>,
+    /// How many columns it has; nothing when they cannot be told.
+    pub columns: Option<u64>,
+    /// How many bytes of the file it takes, with its indexes; nothing when they cannot be told.
+    pub bytes: Option<u64>,
+}
+
+impl File {
+    /// What the file is, at a glance.
+    ///
+    /// # Errors
+    /// When the file cannot be read.
+    pub fn overview(&self) -> Result<Overview, Error> {
+        let names = self.table_names()?;
+        let mut warnings = self.warnings();
+        self.read("cannot read the overview", |c| {
+            let ours = c.number("PRAGMA application_id")? == APPLICATION_ID;
+            let fact = |name| if ours { About::fact(c, name) } else { Ok(None) };
+            Ok(Overview {
+                path: self.path().to_owned(),
+                bytes: fs::metadata(self.path()).map_or(0, |m| m.len()),
+                app: fact("app")?,
+                version: c.number("PRAGMA user_version")?,
+                created_at: fact("created_at")?,
+                tables: names.iter().map(|name| table(c, name, &mut warnings)).collect::<Result<_, _>>()?,
+                warnings,
+            })
+        })
+    }
+
+    fn warnings(&self) -> Vec<String> {
+        let size = |end: &str| {
+            let mut path = self.path().as_os_str().to_owned();
+            path.push(end);
+            fs::metadata(path).map_or(0, |m| m.len())
+        };
+        let name = self.path().file_name().map(|n| n.to_string_lossy().into_owned()).unwrap_or_default();
+        let [log, _, journal] = COMPANIONS;
+        let mut warnings = Vec::new();
+        if size(log) > 0 {
+            warnings.push(format!(
+                "the newest changes are not in this file but in {name}{log} beside it: the app is running, or was killed. \
+                 They are shown here; whoever copies the file needs both"
+            ));
+        }
+        if size(journal) > 0 {
+            warnings.push(format!(
+                "a write was not finished; the way back out of it is in {name}{journal} beside it. What is shown here is the \
+                 state before that write; whoever copies the file needs both"
+            ));
+        }
+        warnings
+    }
+}
+
+/// A table at a glance. What cannot be counted, such as a view over a table that is gone, goes to `warnings`.
+fn table(connection: &Connection, name: &str, warnings: &mut Vec<String>) -> Result<TableOverview, Fault> {
+    let mut number = |text: String| match connection.number(&text) {
+        Ok(number) => Some(number.unsigned_abs()),
+        Err(fault) => {
+            warnings.push(format!("`{name}` cannot be read: {}", fault.message));
+            None
+        }
+    };
+    let columns = number(format!("SELECT count(*) FROM pragma_table_xinfo({}) WHERE hidden <> 1", literal(name)));
+    let rows = columns.and_then(|_| number(format!("SELECT count(*) FROM {}", quoted(name))));
+    let parts = list(connection, &format!("SELECT name FROM sqlite_schema WHERE tbl_name = {}", literal(name)))?;
+    let parts = parts.iter().map(|p| literal(p)).collect::<Vec<_>>().join(", ");
+    let bytes = number(format!("SELECT coalesce(sum(pgsize), 0) FROM dbstat('main', 1) WHERE name IN ({parts})"));
+    Ok(TableOverview { name: name.to_owned(), rows, columns, bytes })
+}

@@ -1,0 +1,153 @@
+//! The rows of a table: filtered, sorted, some columns, a range.
+
+use super::file::{File, FoundColumn, FoundTable};
+use super::words::meant;
+use crate::engine::{Fault, FaultKind};
+use crate::error::{Cause, Error};
+use velvet_core::name::{nearest, quoted};
+use velvet_core::{Value, ValueRef};
+
+/// Which rows of a table to read, and what of them.
+#[derive(Clone, Debug, Default)]
+pub struct Page {
+    /// A condition in SQL, such as `grams > 500 and stage = 'bisque'`.
+    pub filter: Option<String>,
+    /// Columns to sort by, each with ` desc` behind it for largest first. In the order of insertion when empty.
+    pub sort: Vec<String>,
+    /// How many rows at most.
+    pub limit: Option<u64>,
+    /// How many rows to leave out at the start.
+    pub offset: u64,
+    /// The columns to read; all when empty.
+    pub columns: Vec<String>,
+}
+
+impl File {
+    /// The columns of `table` that `page` reads, in order.
+    ///
+    /// # Errors
+    /// When a word means no column, or several ([`Error::is_bad_query`]).
+    pub fn columns(&self, table: &FoundTable, page: &Page) -> Result<Vec<FoundColumn>, Error> {
+        if page.columns.is_empty() {
+            return Ok(table.columns.clone());
+        }
+        page.columns.iter().map(|word| self.column(table, word).cloned()).collect()
+    }
+
+    /// Calls `each` with the values of every row that `page` selects.
+    ///
+    /// # Errors
+    /// When the condition or an order does not fit the table ([`Error::is_bad_query`]), the file cannot be read, and
+    /// what `each` returns.
+    pub fn rows(
+        &self,
+        table: &FoundTable,
+        page: &Page,
+        each: &mut dyn FnMut(&[ValueRef<'_>]) -> Result<(), Error>,
+    ) -> Result<(), Error> {
+        let columns = self.columns(table, page)?;
+        let names = columns.iter().map(|c| quoted(&c.name)).collect::<Vec<_>>().join(", ");
+        let mut text = format!("SELECT {names} FROM {}", quoted(&table.name));
+        push_filter(&mut text, page);
+        if let Some(order) = self.order(table, page)? {
+            text.push_str(&format!(" ORDER BY {order}"));
+        }
+        text.push_str(" LIMIT ? OFFSET ?");
+        let number = |n: u64| Value::Integer(i64::try_from(n).unwrap_or(i64::MAX));
+        let range = [page.limit.map_or(Value::Integer(-1), number), number(page.offset)];
+        // An error of the caller's ends the reading, but is none of the file's.
+        let mut own = Ok(());
+        let result = self.read("cannot read the rows", |c| {
+            let mut statement = match c.prepare(&text) {
+                Err(fault) if fault.kind != FaultKind::Damaged => {
+                    own = Err(self.bad_query(table, page, fault));
+                    return Ok(());
+                }
+                other => other?,
+            };
+            statement.bind_all(&range)?;
+            let mut rows = statement.rows();
+            while let Some(row) = rows.next()? {
+                let values: Vec<ValueRef<'_>> = (0..columns.len()).map(|at| row.value(at)).collect();
+                own = each(&values);
+                if own.is_err() {
+                    break;
+                }
+            }
+            Ok(())
+        });
+        result.and(own)
+    }
+
+    /// How many rows of the table satisfy the condition of `page`, whatever its range.
+    ///
+    /// # Errors
+    /// As [`File::rows`].
+    pub fn count(&self, table: &FoundTable, page: &Page) -> Result<u64, Error> {
+        let mut text = format!("SELECT count(*) FROM {}", quoted(&table.name));
+        push_filter(&mut text, page);
+        let counted = self.read("cannot count the rows", |c| {
+            Ok(c.prepare(&text)
+                .map(drop)
+                .and_then(|()| c.number(&text))
+                .map_err(|fault| (fault.kind == FaultKind::Damaged, fault)))
+        })?;
+        match counted {
+            Ok(number) => Ok(number.unsigned_abs()),
+            Err((true, fault)) => Err(Error::engine("cannot count the rows", fault).in_file(self.path())),
+            Err((false, fault)) => Err(self.bad_query(table, page, fault)),
+        }
+    }
+
+    fn order(&self, table: &FoundTable, page: &Page) -> Result<Option<String>, Error> {
+        let mut terms = Vec::new();
+        for sort in &page.sort {
+            let (word, direction) = match sort.trim().rsplit_once(char::is_whitespace) {
+                Some((word, last)) if last.eq_ignore_ascii_case("desc") => (word.trim(), " DESC"),
+                Some((word, last)) if last.eq_ignore_ascii_case("asc") => (word.trim(), ""),
+                _ => (sort.trim(), ""),
+            };
+            terms.push(quoted(&self.column(table, word)?.name) + direction);
+        }
+        terms.extend(table.insertion_order.clone());
+        Ok(if terms.is_empty() { None } else { Some(terms.join(", ")) })
+    }
+
+    fn column<'t>(&self, table: &'t FoundTable, word: &str) -> Result<&'t FoundColumn, Error> {
+        let names: Vec<String> = table.columns.iter().map(|c| c.name.clone()).collect();
+        let name = meant(word, &names, "column", &format!("`{}`", table.name)).map_err(|e| e.in_file(self.path()))?;
+        table
+            .columns
+            .iter()
+            .find(|c| c.name == *name)
+            .ok_or_else(|| Error::new(Cause::BadQuery, format!("there is no column `{word}` in `{}`", table.name)))
+    }
+
+    /// Says what is wrong with the condition.
+    fn bad_query(&self, table: &FoundTable, page: &Page, fault: Fault) -> Error {
+        let condition = page.filter.as_deref().unwrap_or_default();
+        let names = table.columns.iter().map(|c| c.name.as_str());
+        let advice = match &fault.kind {
+            FaultKind::NoColumn(word) => match nearest(word, names.clone()) {
+                Some(near) => format!("Did you mean `{near}`? Text is written in single quotes: 'bisque'"),
+                None => format!(
+                    "`{}` has: {}. Text is written in single quotes: 'bisque'",
+                    table.name,
+                    names.collect::<Vec<_>>().join(", ")
+                ),
+            },
+            _ => "Write a condition in SQL, such as: grams > 500 and stage = 'bisque'".to_owned(),
+        };
+        Error::new(Cause::BadQuery, format!("the condition cannot be used: {}: {condition}", fault.message))
+            .untouched("Nothing was read")
+            .advise(advice)
+            .in_file(self.path())
+    }
+}
+
+/// On a line of its own, so that a comment in the condition ends with it.
+fn push_filter(text: &mut String, page: &Page) {
+    if let Some(filter) = &page.filter {
+        text.push_str(&format!(" WHERE (\n{filter}\n)"));
+    }
+}

@@ -1,0 +1,48 @@
+#![doc = include_str!("guide.md")]
+#![forbid(unsafe_code)]
+#![warn(clippy::unwrap_used)]
+
+#[cfg(feature = "table")]
+pub mod grid;
+pub mod inspect;
+pub mod place;
+
+mod drawer;
+mod engine;
+mod error;
+mod opening;
+mod outside;
+mod reading;
+mod schema;
+mod writing;
+
+pub use drawer::Drawer;
+pub use error::Error;
+pub use opening::Options;
+pub use outside::DanglingFile;
+pub use reading::{Gather, Records, View};
+pub use schema::Schema;
+pub use velvet_core::{
+    Choice, Column, ColumnType, Condition, Key, Keyed, Misfit, Optional, Order, Ordered, Ordering, OutsideFile, Record,
+    Stored, StoredAs, Textual,
+};
+#[doc(inline)]
+pub use velvet_derive::{Choice, Record};
+pub use writing::Tx;
+
+/// What the code of the derives needs. Not for use by hand.
+#[doc(hidden)]
+pub mod __private {
+    pub use velvet_core::column::key_column;
+    pub use velvet_core::column_type::{read_choice, stored_arg, stored_value};
+    pub use velvet_core::statement::Statements;
+    pub use velvet_core::structure::{Column as ColumnOf, Index, Kind, OnDelete, Table};
+    pub use velvet_core::{
+        Choice, Column, ColumnType, Json, Key, Keyed, Misfit, Output, Record, Shape, Sink, Source, ValueRef,
+    };
+}
+
+// The README's example is compiled and run with the tests.
+#[cfg(doctest)]
+#[doc = include_str!("../../../README.md")]
+struct Readme;

@@ -1,0 +1,35 @@
+//! Creating a drawer in an empty file.
+
+use super::about::About;
+use super::recognise::{Found, recognise};
+use crate::engine::{Connection, Fault};
+use crate::error::Error;
+use crate::schema::Declared;
+use velvet_core::statement;
+
+/// Creates the declared structure, all of it or nothing. Where another process was faster, what it made is checked like
+/// any file that was there.
+pub(super) fn create(connection: &Connection, declared: &Declared) -> Result<(), Error> {
+    let engine = |fault: Fault| Error::engine("cannot create the drawer", fault).untouched("Nothing was created");
+    connection.run("BEGIN IMMEDIATE").map_err(engine)?;
+    let result = match recognise(connection, declared) {
+        Ok(Found::Fresh) => tables(connection, declared).map_err(engine),
+        Ok(Found::Current) => Ok(()),
+        Err(error) => Err(error),
+    };
+    match result.and_then(|()| connection.run("COMMIT").map_err(engine)) {
+        Ok(()) => Ok(()),
+        Err(error) => {
+            // The engine may have rolled back by itself; then this has nothing left to do.
+            let _ = connection.run("ROLLBACK");
+            Err(error)
+        }
+    }
+}
+
+fn tables(connection: &Connection, declared: &Declared) -> Result<(), Fault> {
+    for text in statement::create(&declared.structure) {
+        connection.run(&text)?;
+    }
+    About::write(connection, declared)
+}

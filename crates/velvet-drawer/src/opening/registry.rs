@@ -1,0 +1,59 @@
+//! The drawers that are open in this process, so that the same file is the same database.
+
+use crate::drawer::Inner;
+use crate::error::{Cause, Error};
+use crate::schema::Declared;
+use std::collections::HashMap;
+use std::path::{Path, PathBuf};
+use std::sync::{Arc, LazyLock, Mutex, PoisonError, Weak};
+
+/// A place for one path. It is locked while that file is being opened, so that a second caller joins the first; other
+/// files are not held up.
+type Slot = Arc<Mutex<Weak<Inner>>>;
+
+static OPEN: LazyLock<Mutex<HashMap<PathBuf, Slot>>> = LazyLock::new(Mutex::default);
+
+/// The open drawer at this resolved path, or the one that `open` makes.
+pub(super) fn open(
+    path: &Path,
+    declared: Declared,
+    open: impl FnOnce(Declared) -> Result<Inner, Error>,
+) -> Result<Arc<Inner>, Error> {
+    let slot = slot(path);
+    let mut held = slot.lock().unwrap_or_else(PoisonError::into_inner);
+    if let Some(inner) = held.upgrade() {
+        return if inner.declared.fingerprint == declared.fingerprint && inner.declared.app == declared.app {
+            Ok(inner)
+        } else {
+            Err(other_schema(&inner, &declared).in_file(path))
+        };
+    }
+    let inner = Arc::new(open(declared)?);
+    *held = Arc::downgrade(&inner);
+    Ok(inner)
+}
+
+/// Whether this process has the file at this resolved path open.
+pub(crate) fn is_open_here(path: &Path) -> bool {
+    let open = OPEN.lock().unwrap_or_else(PoisonError::into_inner);
+    open.get(path).is_some_and(|slot| slot.try_lock().map_or(true, |held| held.strong_count() > 0))
+}
+
+fn slot(path: &Path) -> Slot {
+    let mut open = OPEN.lock().unwrap_or_else(PoisonError::into_inner);
+    // Slots that nobody uses and whose drawer is closed are of no more use.
+    open.retain(|_, slot| Arc::strong_count(slot) > 1 || slot.try_lock().map_or(true, |held| held.strong_count() > 0));
+    Arc::clone(open.entry(path.to_owned()).or_default())
+}
+
+fn other_schema(inner: &Inner, declared: &Declared) -> Error {
+    let differences = declared.structure.differences(&inner.declared.structure).join("; ");
+    Error::new(
+        Cause::Schema,
+        format!(
+            "cannot open the drawer: it is open in this process with another schema, as declared here: {differences}"
+        ),
+    )
+    .untouched("The open drawer is not affected")
+    .advise("Use one schema for one file everywhere in the app")
+}

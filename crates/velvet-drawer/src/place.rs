@@ -1,0 +1,114 @@
+//! The right folders for an app's data on each platform.
+//!
+//! On Linux, macOS, iOS and Windows they follow from the system's own rules. On Android only the app knows its folders:
+//! hand them in once with [`hand_in`], before the first drawer is opened. That works everywhere, also for tests.
+//!
+//! ```
+//! use velvet_drawer::place;
+//! let path = place::durable("kilnbook")?.join("kiln.drawer");
+//! # Ok::<(), velvet_drawer::Error>(())
+//! ```
+
+use crate::error::{Cause, Error};
+use std::path::PathBuf;
+use std::sync::OnceLock;
+
+/// An app's folders.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Folders {
+    /// Kept, and part of the phone's backup.
+    pub durable: PathBuf,
+    /// Removed by the system when it needs the space.
+    pub cache: PathBuf,
+    /// Removed by the system at any time between two starts of the app.
+    pub temporary: PathBuf,
+}
+
+static HANDED_IN: OnceLock<Folders> = OnceLock::new();
+
+/// Hands in the folders that only the app knows.
+///
+/// # Errors
+/// When others were handed in before; those stay.
+pub fn hand_in(folders: Folders) -> Result<(), Error> {
+    let held = HANDED_IN.get_or_init(|| folders.clone());
+    if *held == folders {
+        return Ok(());
+    }
+    Err(Error::new(Cause::InUse, format!("other folders were handed in before: {held:?}"))
+        .untouched("Those stay in use")
+        .advise("Hand in an app's folders once, when it starts"))
+}
+
+/// The folder for data that exists nowhere else.
+///
+/// # Errors
+/// When the system does not say, and no folders were handed in.
+pub fn durable(app: &str) -> Result<PathBuf, Error> {
+    folder("durable data", app, |f| &f.durable, system::durable)
+}
+
+/// The folder for data that can be made or downloaded again.
+///
+/// # Errors
+/// As [`durable`].
+pub fn cache(app: &str) -> Result<PathBuf, Error> {
+    folder("data that can be made again", app, |f| &f.cache, system::cache)
+}
+
+/// The folder for data that is of use only while the app runs.
+///
+/// # Errors
+/// As [`durable`].
+pub fn temporary(app: &str) -> Result<PathBuf, Error> {
+    folder("temporary data", app, |f| &f.temporary, || Some(std::env::temp_dir()))
+}
+
+fn folder(
+    what: &str,
+    app: &str,
+    handed_in: impl FnOnce(&Folders) -> &PathBuf,
+    system: impl FnOnce() -> Option<PathBuf>,
+) -> Result<PathBuf, Error> {
+    if let Some(folders) = HANDED_IN.get() {
+        return Ok(handed_in(folders).clone());
+    }
+    system().map(|folder| folder.join(app)).ok_or_else(|| {
+        Error::new(Cause::NotThere, format!("this system does not say where {what} belongs"))
+            .advise("Hand in the app's own folders with place::hand_in when it starts")
+    })
+}
+
+#[cfg(not(target_os = "android"))]
+mod system {
+    use etcetera::BaseStrategy;
+    use std::path::PathBuf;
+
+    #[cfg(target_vendor = "apple")]
+    use etcetera::base_strategy::Apple as System;
+    #[cfg(windows)]
+    use etcetera::base_strategy::Windows as System;
+    #[cfg(not(any(target_vendor = "apple", windows)))]
+    use etcetera::base_strategy::Xdg as System;
+
+    pub(super) fn durable() -> Option<PathBuf> {
+        System::new().ok().map(|system| system.data_dir())
+    }
+
+    pub(super) fn cache() -> Option<PathBuf> {
+        System::new().ok().map(|system| system.cache_dir())
+    }
+}
+
+#[cfg(target_os = "android")]
+mod system {
+    use std::path::PathBuf;
+
+    pub(super) fn durable() -> Option<PathBuf> {
+        None
+    }
+
+    pub(super) fn cache() -> Option<PathBuf> {
+        None
+    }
+}

@@ -1,0 +1,187 @@
+//! A selection of records: conditions, order, range.
+
+use super::{Gather, Open, stored};
+use crate::drawer::Drawer;
+use crate::engine::Rows;
+use crate::error::{Cause, Error};
+use std::marker::PhantomData;
+use velvet_core::statement::Select;
+use velvet_core::{Condition, Misfit, Ordering, Record, Stored, Value};
+
+/// A selection of records of type `T`. Nothing is read until it is collected, counted or asked for its first.
+///
+/// Records come in the order in which they were inserted, unless sorted.
+///
+/// ```
+/// # use velvet_drawer::{Drawer, Record, Schema};
+/// #[derive(Record)]
+/// struct Piece { mark: String, grams: Option<u32> }
+///
+/// # let drawer = Drawer::in_memory(Schema::new("kilnbook").record::<Piece>())?;
+/// # for n in 0..9 { drawer.insert(Piece { mark: format!("K-{n}"), grams: Some(n * 200) })?; }
+/// let heavy = drawer
+///     .records::<Piece>()
+///     .filter(|p| p.grams.at_least(500) & !p.mark.starts_with("X"))
+///     .sort_by(|p| p.grams.descending())
+///     .limit(20)
+///     .collect()?;
+/// assert_eq!(heavy[0].grams, Some(1600));
+/// # Ok::<(), velvet_drawer::Error>(())
+/// ```
+#[must_use = "a selection reads nothing until it is collected, counted or asked for its first"]
+pub struct Records<'a, T> {
+    from: From<'a>,
+    select: Select,
+    misfit: Option<Misfit>,
+    of: PhantomData<fn() -> T>,
+}
+
+/// Where the records are read from.
+enum From<'a> {
+    Drawer(&'a Drawer),
+    Open(Open<'a>),
+}
+
+impl Drawer {
+    /// The records of type `T`, to be filtered, sorted and collected.
+    pub fn records<T: Record>(&self) -> Records<'_, T> {
+        Records::new(From::Drawer(self))
+    }
+
+    /// How many records of type `T` there are.
+    ///
+    /// # Errors
+    /// When the file cannot be read.
+    pub fn count<T: Record>(&self) -> Result<u64, Error> {
+        self.records::<T>().count()
+    }
+}
+
+impl<'a> Open<'a> {
+    pub(crate) fn records<T: Record>(self) -> Records<'a, T> {
+        Records::new(From::Open(self))
+    }
+}
+
+impl<'a, T: Record> Records<'a, T> {
+    fn new(from: From<'a>) -> Records<'a, T> {
+        Records { from, select: Select::default(), misfit: None, of: PhantomData }
+    }
+
+    /// Keeps the records that satisfy the condition. Several filters must all be satisfied.
+    pub fn filter(mut self, condition: impl FnOnce(T::Columns) -> Condition<T>) -> Self {
+        match condition(T::columns()).into_parts() {
+            Ok((text, values)) => self.select.and(text, values),
+            Err(misfit) => self.misfit = self.misfit.or(Some(misfit)),
+        }
+        self
+    }
+
+    /// Sorts the records: by one order, or a tuple of them. Another call adds an order that counts among equals.
+    pub fn sort_by<O: Ordering<T>>(mut self, order: impl FnOnce(T::Columns) -> O) -> Self {
+        order(T::columns()).each(&mut |order| self.select.sorting.then(order));
+        self
+    }
+
+    /// At most this many records.
+    pub fn limit(mut self, count: u64) -> Self {
+        self.select.limit = Some(count);
+        self
+    }
+
+    /// Leaves out this many records at the start.
+    pub fn offset(mut self, count: u64) -> Self {
+        self.select.offset = count;
+        self
+    }
+
+    /// The records as a list.
+    ///
+    /// # Errors
+    /// When the file cannot be read, a condition's value has no stored form, or a stored value is not one of its
+    /// field's type.
+    pub fn collect(self) -> Result<Vec<Stored<T>>, Error> {
+        self.collect_into()
+    }
+
+    /// The records as any collection that can [`Gather`] them: a list, a set, a map from keys.
+    ///
+    /// # Errors
+    /// As [`Records::collect`].
+    ///
+    /// ```
+    /// # use velvet_drawer::{Drawer, Key, Record, Schema};
+    /// # use std::collections::BTreeMap;
+    /// # #[derive(Record)] struct Glaze { name: String }
+    /// # let drawer = Drawer::in_memory(Schema::new("kilnbook").record::<Glaze>())?;
+    /// let glazes: BTreeMap<Key<Glaze>, Glaze> = drawer.records().collect_into()?;
+    /// # Ok::<(), velvet_drawer::Error>(())
+    /// ```
+    pub fn collect_into<C: Gather<T>>(self) -> Result<C, Error> {
+        let mut all = C::default();
+        self.run(Select::rows::<T>, |open, rows| {
+            while let Some(row) = rows.next().map_err(open.fault(reading::<T>))? {
+                all.add(stored(open, row)?);
+            }
+            Ok(())
+        })?;
+        Ok(all)
+    }
+
+    /// The first record, or nothing when there is none.
+    ///
+    /// # Errors
+    /// As [`Records::collect`].
+    pub fn first(self) -> Result<Option<Stored<T>>, Error> {
+        self.limit(1).run(Select::rows::<T>, |open, rows| match rows.next().map_err(open.fault(reading::<T>))? {
+            Some(row) => stored(open, row).map(Some),
+            None => Ok(None),
+        })
+    }
+
+    /// How many records there are.
+    ///
+    /// # Errors
+    /// When the file cannot be read, or a condition's value has no stored form.
+    pub fn count(self) -> Result<u64, Error> {
+        self.run(Select::count::<T>, |open, rows| {
+            let row = rows.next().map_err(open.fault(reading::<T>))?;
+            Ok(row.map_or(0, |row| row.integer(0).unsigned_abs()))
+        })
+    }
+
+    /// Whether there is any record.
+    ///
+    /// # Errors
+    /// As [`Records::count`].
+    pub fn any(self) -> Result<bool, Error> {
+        Ok(self.limit(1).count()? > 0)
+    }
+
+    /// Runs the statement that `text` makes of the selection, and `work` with its rows.
+    pub(crate) fn run<R>(
+        self,
+        text: impl FnOnce(Select) -> (String, Vec<Value>),
+        work: impl FnOnce(Open<'_>, &mut Rows<'_>) -> Result<R, Error>,
+    ) -> Result<R, Error> {
+        let Records { from, select, misfit, .. } = self;
+        let run = |open: Open<'_>| {
+            if let Some(misfit) = misfit {
+                let error = Error::misfit(Cause::Misfit, &reading::<T>(), T::TABLE, T::COLUMNS, misfit);
+                return Err(open.inner.place.name(error));
+            }
+            let (text, values) = text(select);
+            let mut statement = open.connection.prepare(&text).map_err(open.fault(reading::<T>))?;
+            statement.bind_all(&values).map_err(open.fault(reading::<T>))?;
+            work(open, &mut statement.rows())
+        };
+        match from {
+            From::Drawer(drawer) => drawer.reading(|connection| run(Open { connection, inner: &drawer.inner })),
+            From::Open(open) => run(open),
+        }
+    }
+}
+
+fn reading<T: Record>() -> String {
+    format!("cannot read records of {}", T::TABLE)
+}

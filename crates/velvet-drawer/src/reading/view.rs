@@ -1,0 +1,78 @@
+//! One consistent state of the drawer.
+
+use super::{Open, Records};
+use crate::drawer::Drawer;
+use crate::error::Error;
+use velvet_core::{ColumnType, Key, Keyed, Record, Stored};
+
+/// One consistent state of the drawer: what others write meanwhile is not seen.
+pub struct View<'a>(Open<'a>);
+
+impl Drawer {
+    /// Reads from one consistent state, while others may write.
+    ///
+    /// # Errors
+    /// When the file cannot be read, and what `work` returns.
+    ///
+    /// ```
+    /// # use velvet_drawer::{Drawer, Record, Schema};
+    /// # #[derive(Record)] struct Glaze { name: String }
+    /// # let drawer = Drawer::in_memory(Schema::new("kilnbook").record::<Glaze>())?;
+    /// let (all, first) = drawer.read(|view| {
+    ///     Ok((view.count::<Glaze>()?, view.records::<Glaze>().first()?))
+    /// })?;
+    /// # Ok::<(), velvet_drawer::Error>(())
+    /// ```
+    pub fn read<R>(&self, work: impl FnOnce(&View<'_>) -> Result<R, Error>) -> Result<R, Error> {
+        self.reading(|connection| {
+            let open = Open { connection, inner: &self.inner };
+            connection.turn("BEGIN").map_err(open.fault(|| "cannot begin to read".into()))?;
+            let _end = End(open);
+            self.busy_here(|| work(&View(open)))
+        })
+    }
+}
+
+/// Ends the state that is read, however the closure ends.
+struct End<'a>(Open<'a>);
+
+impl Drop for End<'_> {
+    fn drop(&mut self) {
+        // Nothing was written, so there is nothing that could fail to be kept.
+        let _ = self.0.connection.turn("ROLLBACK");
+    }
+}
+
+impl View<'_> {
+    /// The record with this key, or nothing when it is not there.
+    ///
+    /// # Errors
+    /// As [`Drawer::get`].
+    pub fn get<T: Record>(&self, key: Key<T>) -> Result<Option<Stored<T>>, Error> {
+        self.0.get(key)
+    }
+
+    /// The record whose own key is this, or nothing when it is not there.
+    ///
+    /// # Errors
+    /// As [`Drawer::get`].
+    pub fn get_by<T: Keyed>(
+        &self,
+        own_key: <T::NaturalKey as ColumnType>::Arg<'_>,
+    ) -> Result<Option<Stored<T>>, Error> {
+        self.0.get_by(own_key)
+    }
+
+    /// The records of type `T`, to be filtered, sorted and collected.
+    pub fn records<T: Record>(&self) -> Records<'_, T> {
+        self.0.records()
+    }
+
+    /// How many records of type `T` there are.
+    ///
+    /// # Errors
+    /// As [`Drawer::count`].
+    pub fn count<T: Record>(&self) -> Result<u64, Error> {
+        self.records::<T>().count()
+    }
+}

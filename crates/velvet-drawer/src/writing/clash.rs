@@ -1,0 +1,120 @@
+//! Saying which value the engine refused, and why.
+
+use super::UNTOUCHED;
+use crate::engine::{Fault, FaultKind};
+use crate::error::{Cause, Error};
+use crate::reading::Open;
+use velvet_core::name::{KEY_COLUMN, quoted};
+use velvet_core::structure::{Kind, OnDelete};
+use velvet_core::{ColumnType, Key, Misfit, Record, Sink, Value, show};
+
+/// Explains why `record` could not be written.
+#[cold]
+pub(super) fn explain<T: Record>(open: Open<'_>, doing: &str, record: &T, fault: Fault) -> Error {
+    let error = match &fault.kind {
+        FaultKind::Clash(columns) => clash(open, doing, record, columns),
+        FaultKind::Link => broken_link(open, doing, record),
+        _ => None,
+    };
+    let error = error.unwrap_or_else(|| Error::engine(doing, fault));
+    open.inner.place.name(error.untouched(UNTOUCHED))
+}
+
+/// Explains why a record, or all, could not be removed: others link to it.
+#[cold]
+pub(super) fn explain_removal<T: Record>(open: Open<'_>, doing: &str, key: Option<Key<T>>, fault: Fault) -> Error {
+    let error = if fault.kind == FaultKind::Link { still_linked::<T>(open, doing, key) } else { None };
+    let error = error.unwrap_or_else(|| Error::engine(doing, fault));
+    open.inner.place.name(error.untouched("Nothing was removed"))
+}
+
+fn clash<T: Record>(open: Open<'_>, doing: &str, record: &T, columns: &[String]) -> Option<Error> {
+    let names: Vec<&str> = columns.iter().map(|c| c.rsplit_once('.').map_or(c.as_str(), |(_, name)| name)).collect();
+    let values = values(record).ok()?;
+    let mine: Vec<&Value> = names
+        .iter()
+        .filter_map(|name| T::COLUMNS.iter().position(|c| c == name))
+        .filter_map(|at| values.get(at))
+        .collect();
+    let conditions: Vec<String> = names.iter().map(|name| format!("{} = ?", quoted(name))).collect();
+    let text = format!("SELECT {} FROM {} WHERE {}", quoted(KEY_COLUMN), quoted(T::TABLE), conditions.join(" AND "));
+    let mut statement = open.connection.prepare(&text).ok()?;
+    for (at, value) in mine.iter().enumerate() {
+        statement.bind(at + 1, value.as_ref()).ok()?;
+    }
+    let other = statement.rows().next().ok()?.map(|row| Key::<T>::from_number(row.integer(0)))?;
+    let said: Vec<String> =
+        names.iter().zip(&mine).map(|(name, value)| format!("{name} {}", show::plain(value.as_ref()))).collect();
+    Some(
+        Error::new(Cause::Clash, format!("{doing}: {} is already that of {other}", said.join(" with ")))
+            .advise("Choose another value, or change that record")
+            .in_table(T::TABLE, names.first().copied()),
+    )
+}
+
+fn broken_link<T: Record>(open: Open<'_>, doing: &str, record: &T) -> Option<Error> {
+    let values = values(record).ok()?;
+    let table = open.inner.declared.structure.table(T::TABLE)?;
+    for (column, value) in table.columns.iter().zip(&values) {
+        let (Kind::Link { table: target }, Value::Integer(number)) = (&column.kind, value) else { continue };
+        let text = format!("SELECT 1 FROM {} WHERE {} = ?1", quoted(target), quoted(KEY_COLUMN));
+        let mut statement = open.connection.prepare(&text).ok()?;
+        statement.bind(1, value.as_ref()).ok()?;
+        if statement.rows().next().ok()?.is_none() {
+            return Some(
+                Error::new(
+                    Cause::BrokenLink,
+                    format!("{doing}: {} links to {target} {number}, which is not there", column.name),
+                )
+                .advise("Insert that record first, or link to one that is there")
+                .in_table(T::TABLE, Some(&column.name)),
+            );
+        }
+    }
+    None
+}
+
+fn still_linked<T: Record>(open: Open<'_>, doing: &str, key: Option<Key<T>>) -> Option<Error> {
+    let mut by = Vec::new();
+    for (table, column) in open.inner.declared.structure.links_to(T::TABLE) {
+        if column.on_delete != Some(OnDelete::Refuse) {
+            continue;
+        }
+        let condition = if key.is_some() { "= ?1" } else { "IS NOT NULL" };
+        let text = format!("SELECT count(*) FROM {} WHERE {} {condition}", quoted(&table.name), quoted(&column.name));
+        let mut statement = open.connection.prepare(&text).ok()?;
+        if let Some(key) = key {
+            statement.bind(1, velvet_core::ValueRef::Integer(key.number())).ok()?;
+        }
+        let count = statement.rows().next().ok()?.map_or(0, |row| row.integer(0));
+        if count > 0 {
+            by.push(format!("{count} of {} (by {})", table.name, column.name));
+        }
+    }
+    if by.is_empty() {
+        return None;
+    }
+    Some(
+        Error::new(Cause::BrokenLink, format!("{doing}: records link to it: {}", by.join(", ")))
+            .advise("Remove or change those first, or give their link another rule: on_delete = clear or remove")
+            .in_table(T::TABLE, None),
+    )
+}
+
+fn values<T: Record>(record: &T) -> Result<Vec<Value>, Misfit> {
+    let mut values = Values(Vec::new());
+    record.store(&mut values)?;
+    Ok(values.0)
+}
+
+/// A record's values, owned.
+struct Values(Vec<Value>);
+
+impl Sink for Values {
+    fn put<C: ColumnType>(&mut self, column: usize, value: &C::Value) -> Result<(), Misfit> {
+        let mut stored = Value::Missing;
+        C::store(value, &mut stored).map_err(|misfit| misfit.at(column))?;
+        self.0.push(stored);
+        Ok(())
+    }
+}

@@ -1,0 +1,146 @@
+//! All or nothing.
+
+use crate::drawer::Drawer;
+use crate::error::Error;
+use crate::reading::{Open, Records};
+use velvet_core::{ColumnType, Key, Keyed, Record, Stored};
+
+/// A transaction: everything written through it is kept together, or not at all.
+pub struct Tx<'a>(Open<'a>);
+
+impl Drawer {
+    /// Runs `work` as one transaction. When it returns an error or panics, everything it wrote is rolled back.
+    ///
+    /// One transaction runs at a time; others, also of other processes, wait for it. To give up with an error of the
+    /// app's own, return [`Error::own`].
+    ///
+    /// # Errors
+    /// What `work` returns, and when the file is locked for too long or cannot be written. Nothing is written then.
+    ///
+    /// ```
+    /// # use velvet_drawer::{Drawer, Error, Record, Schema};
+    /// # #[derive(Record)] struct Glaze { name: String }
+    /// # let drawer = Drawer::in_memory(Schema::new("kilnbook").record::<Glaze>())?;
+    /// let given_up = drawer.write(|tx| {
+    ///     tx.insert(Glaze { name: "Celadon".into() })?;
+    ///     Err::<(), _>(Error::own("changed my mind"))
+    /// });
+    /// assert!(given_up.unwrap_err().is_own());
+    /// assert_eq!(drawer.count::<Glaze>()?, 0);
+    /// # Ok::<(), velvet_drawer::Error>(())
+    /// ```
+    pub fn write<R>(&self, work: impl FnOnce(&Tx<'_>) -> Result<R, Error>) -> Result<R, Error> {
+        self.writing(|connection| {
+            let open = Open { connection, inner: &self.inner };
+            let engine = |doing: &'static str| move |fault| self.inner.fault(doing, fault).untouched(super::UNTOUCHED);
+            connection.turn("BEGIN IMMEDIATE").map_err(engine("cannot begin to write"))?;
+            let mut rollback = Rollback(Some(open));
+            let result = self.busy_here(|| work(&Tx(open)))?;
+            connection.turn("COMMIT").map_err(engine("cannot keep what was written"))?;
+            rollback.0 = None;
+            Ok(result)
+        })
+    }
+}
+
+/// Rolls back when dropped, unless the transaction was kept.
+struct Rollback<'a>(Option<Open<'a>>);
+
+impl Drop for Rollback<'_> {
+    fn drop(&mut self) {
+        if let Some(open) = self.0 {
+            // The engine may have rolled back by itself; then this has nothing left to do.
+            let _ = open.connection.turn("ROLLBACK");
+        }
+    }
+}
+
+impl Tx<'_> {
+    /// Inserts a record; see [`Drawer::insert`].
+    ///
+    /// # Errors
+    /// As [`Drawer::insert`].
+    pub fn insert<T: Record>(&self, record: T) -> Result<Stored<T>, Error> {
+        self.0.insert(record)
+    }
+
+    /// Inserts records; see [`Drawer::insert_all`].
+    ///
+    /// # Errors
+    /// As [`Drawer::insert_all`].
+    pub fn insert_all<T: Record>(&self, records: impl IntoIterator<Item = T>) -> Result<Vec<Stored<T>>, Error> {
+        self.0.insert_all(records)
+    }
+
+    /// The record with this one's own key, or this one inserted; see [`Drawer::get_or_insert`].
+    ///
+    /// # Errors
+    /// As [`Drawer::get_or_insert`].
+    pub fn get_or_insert<T: Keyed>(&self, record: T) -> Result<Stored<T>, Error> {
+        self.0.get_or_insert(record)
+    }
+
+    /// Puts a record in the place of a stored one; see [`Drawer::update`].
+    ///
+    /// # Errors
+    /// As [`Drawer::update`].
+    pub fn update<T: Record>(&self, key: Key<T>, record: T) -> Result<Stored<T>, Error> {
+        self.0.update(key, record)
+    }
+
+    /// Edits a stored record; see [`Drawer::change`].
+    ///
+    /// # Errors
+    /// As [`Drawer::change`].
+    pub fn change<T: Record>(&self, key: Key<T>, edit: impl FnOnce(&mut T)) -> Result<Stored<T>, Error> {
+        self.0.change(key, edit)
+    }
+
+    /// Removes a record; see [`Drawer::remove`].
+    ///
+    /// # Errors
+    /// As [`Drawer::remove`].
+    pub fn remove<T: Record>(&self, key: Key<T>) -> Result<bool, Error> {
+        self.0.remove(key)
+    }
+
+    /// Removes all records of a type; see [`Drawer::remove_all`].
+    ///
+    /// # Errors
+    /// As [`Drawer::remove_all`].
+    pub fn remove_all<T: Record>(&self) -> Result<u64, Error> {
+        self.0.remove_all::<T>()
+    }
+
+    /// The record with this key, or nothing when it is not there. What this transaction wrote is seen.
+    ///
+    /// # Errors
+    /// As [`Drawer::get`].
+    pub fn get<T: Record>(&self, key: Key<T>) -> Result<Option<Stored<T>>, Error> {
+        self.0.get(key)
+    }
+
+    /// The record whose own key is this, or nothing when it is not there.
+    ///
+    /// # Errors
+    /// As [`Drawer::get`].
+    pub fn get_by<T: Keyed>(
+        &self,
+        own_key: <T::NaturalKey as ColumnType>::Arg<'_>,
+    ) -> Result<Option<Stored<T>>, Error> {
+        self.0.get_by(own_key)
+    }
+
+    /// The records of type `T`, to be filtered, sorted and collected.
+    pub fn records<T: Record>(&self) -> Records<'_, T> {
+        self.0.records()
+    }
+
+    /// How many records of type `T` there are.
+    ///
+    /// # Errors
+    /// As [`Drawer::count`].
+    pub fn count<T: Record>(&self) -> Result<u64, Error> {
+        self.records::<T>().count()
+    }
+}

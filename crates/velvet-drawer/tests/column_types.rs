@@ -1,0 +1,137 @@
+//! Every column type goes into a real file and comes back, and a condition finds it there.
+
+mod common;
+
+use jiff::civil::{Date, DateTime, Time, date, time};
+use jiff::{SignedDuration, Timestamp};
+use proptest::prelude::*;
+use std::collections::BTreeMap;
+use std::time::Duration;
+use uuid::Uuid;
+use velvet_drawer::{Choice, Drawer, Key, OutsideFile, Record, Schema, StoredAs};
+
+#[derive(Choice, Clone, Debug, PartialEq)]
+enum Form {
+    Bowl,
+    #[choice(name = "tall jug")]
+    Jug,
+    #[choice(fallback)]
+    Other(String),
+}
+
+#[derive(Clone, Copy, Debug, PartialEq)]
+struct Cone(i8);
+
+impl StoredAs for Cone {
+    type Stored = i8;
+    fn to_stored(&self) -> i8 {
+        self.0
+    }
+    fn from_stored(number: i8) -> Result<Cone, String> {
+        Ok(Cone(number))
+    }
+}
+
+#[derive(Default, Clone, Debug, PartialEq)]
+struct OnlyRunning(u8);
+
+#[derive(Record, Clone, Debug, PartialEq)]
+#[record(name = "order")]
+struct All {
+    i8: i8,
+    i16: i16,
+    i32: i32,
+    i64: i64,
+    u8: u8,
+    u16: u16,
+    u32: u32,
+    u64: u64,
+    f32: f32,
+    f64: f64,
+    bool: bool,
+    text: String,
+    bytes: Vec<u8>,
+    date: Date,
+    time: Time,
+    date_time: DateTime,
+    timestamp: Timestamp,
+    signed: SignedDuration,
+    duration: Duration,
+    #[record(key)]
+    uuid: Uuid,
+    form: Form,
+    cone: Cone,
+    json: serde_json::Value,
+    #[record(json)]
+    list: Vec<BTreeMap<String, Option<i32>>>,
+    #[record(json)]
+    maybe_list: Option<Vec<String>>,
+    file: OutsideFile,
+    link: Option<Key<All>>,
+    maybe_text: Option<String>,
+    maybe_number: Option<i64>,
+    maybe_cone: Option<Cone>,
+    r#type: String,
+    #[record(name = "group")]
+    select: u8,
+    #[record(skip)]
+    skipped: OnlyRunning,
+}
+
+fn schema() -> Schema {
+    Schema::new("types").record::<All>()
+}
+
+prop_compose! {
+    fn numbers()(a: i8, b: i16, c: i32, d: i64, e: u8, f: u16, g: u32, h in 0..=i64::MAX as u64,
+        i in any::<f32>().prop_filter("NaN", |x| !x.is_nan()), j in any::<f64>().prop_filter("NaN", |x| !x.is_nan()))
+        -> (i8, i16, i32, i64, u8, u16, u32, u64, f32, f64) { (a, b, c, d, e, f, g, h, i, j) }
+}
+
+prop_compose! {
+    fn all()(n in numbers(), bool: bool, text: String, bytes: Vec<u8>, day in 1_i8..=28, nanos in 0_i32..1_000_000_000,
+        seconds in 0_i64..4_000_000_000, length: i64, uuid: u128, form in prop_oneof![Just(Form::Bowl), Just(Form::Jug),
+        "[a-z]{3}".prop_map(|s| Form::Other(format!("new {s}")))], cone: i8, maybe_text: Option<String>,
+        maybe_number: Option<i64>, maybe_list: Option<Vec<String>>, name in "[a-z]{1,8}")
+        -> All {
+        let (i8, i16, i32, i64, u8, u16, u32, u64, f32, f64) = n;
+        All {
+            i8, i16, i32, i64, u8, u16, u32, u64, f32, f64, bool, bytes,
+            json: serde_json::json!({ "name": name, "list": [1, null, { "deep": text }] }),
+            list: vec![BTreeMap::from([(text.clone(), maybe_number.map(|n| n as i32))])],
+            r#type: text.clone(), text,
+            date: date(2025, 3, day), time: time(13, 5, 9, nanos), date_time: date(1999, 12, day).at(0, 0, 1, nanos),
+            timestamp: Timestamp::new(seconds, nanos).unwrap(),
+            signed: SignedDuration::from_nanos(length), duration: Duration::from_nanos(length.unsigned_abs() / 2),
+            uuid: Uuid::from_u128(uuid), form, cone: Cone(cone), maybe_cone: maybe_number.map(|_| Cone(cone)),
+            maybe_list, file: OutsideFile::new(format!("{name}/photo.jpg")).unwrap(), link: None, maybe_text, maybe_number,
+            select: u8, skipped: OnlyRunning::default(),
+        }
+    }
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig::with_cases(64))]
+    #[test]
+    fn every_type_comes_back_from_the_file_as_it_went_in(records in prop::collection::vec(all(), 1..4)) {
+        let (_folder, path) = common::folder();
+        let drawer = Drawer::open(&path, schema()).unwrap();
+        let mut stored = Vec::new();
+        for record in records {
+            let mut record = record;
+            record.link = stored.last().map(velvet_drawer::Stored::key);
+            stored.push(drawer.insert(record).unwrap());
+        }
+        drawer.close().unwrap();
+
+        let drawer = Drawer::open(&path, schema()).unwrap();
+        prop_assert_eq!(drawer.records::<All>().collect().unwrap(), stored.clone());
+        for one in &stored {
+            prop_assert_eq!(drawer.get_by::<All>(one.uuid).unwrap().unwrap(), one.clone());
+            let found = drawer.records::<All>().filter(|a| {
+                a.i8.is(one.i8) & a.text.is(&one.text) & a.uuid.is(one.uuid)
+            }).collect().unwrap();
+            prop_assert_eq!(&found, std::slice::from_ref(one));
+        }
+    }
+}

@@ -1,0 +1,74 @@
+//! The records that the tests of this crate share.
+#![allow(dead_code, unreachable_pub)]
+
+use std::path::PathBuf;
+use velvet_drawer::{Choice, Drawer, Key, Record, Schema};
+
+#[derive(Choice, Clone, Copy, Debug, PartialEq, Eq, Hash)]
+pub enum Stage {
+    Thrown,
+    Bisque,
+    Glazed,
+    #[choice(fallback)]
+    Unsure,
+}
+
+#[derive(Record, Clone, Debug, PartialEq, Eq, Hash)]
+pub struct Glaze {
+    #[record(key)]
+    pub name: String,
+}
+
+#[derive(Record, Clone, Debug, PartialEq)]
+pub struct Piece {
+    #[record(key)]
+    pub mark: String,
+    #[record(indexed)]
+    pub stage: Stage,
+    pub grams: Option<u32>,
+    #[record(link(on_delete = clear))]
+    pub glaze: Option<Key<Glaze>>,
+    pub remarks: String,
+}
+
+#[derive(Record, Clone, Debug, PartialEq)]
+#[record(unique(piece, side))]
+pub struct Photo {
+    #[record(link(on_delete = remove))]
+    pub piece: Key<Piece>,
+    pub side: String,
+}
+
+#[derive(Record, Clone, Debug, PartialEq)]
+pub struct Recipe {
+    pub glaze: Key<Glaze>,
+    pub text: String,
+}
+
+pub fn schema() -> Schema {
+    Schema::new("kilnbook").record::<Piece>().record::<Glaze>().record::<Photo>().record::<Recipe>()
+}
+
+pub fn memory() -> Drawer {
+    Drawer::in_memory(schema()).unwrap()
+}
+
+/// A folder of its own, and the path of a drawer in it that is not there yet.
+pub fn folder() -> (tempfile::TempDir, PathBuf) {
+    let folder = tempfile::tempdir().unwrap();
+    let path = std::fs::canonicalize(folder.path()).unwrap().join("kiln.drawer");
+    (folder, path)
+}
+
+pub fn piece(mark: &str) -> Piece {
+    Piece { mark: mark.into(), stage: Stage::Thrown, grams: Some(640), glaze: None, remarks: String::new() }
+}
+
+pub fn glaze(name: &str) -> Glaze {
+    Glaze { name: name.into() }
+}
+
+/// A second connection to the file, by the engine itself, as another program would have.
+pub fn other_program(path: &std::path::Path) -> rusqlite::Connection {
+    rusqlite::Connection::open(path).unwrap()
+}

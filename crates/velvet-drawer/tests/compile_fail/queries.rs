@@ -1,0 +1,41 @@
+use velvet_drawer::{Choice, Drawer, Key, Record};
+
+#[derive(Choice, Clone, Copy)]
+enum Stage {
+    Thrown,
+}
+
+#[derive(Record)]
+struct Glaze {
+    name: String,
+}
+
+#[derive(Record)]
+struct Piece {
+    mark: String,
+    stage: Stage,
+    grams: Option<u32>,
+    fired: bool,
+}
+
+fn wrong_types(drawer: &Drawer, glaze: Key<Glaze>) {
+    let _ = drawer.get::<Piece>(glaze);
+    let _ = drawer.records::<Piece>().filter(|p| p.mark.is(3));
+    let _ = drawer.records::<Piece>().filter(|p| p.grams.is(Some(3)));
+    let _ = drawer.records::<Piece>().filter(|p| p.stage.at_least(Stage::Thrown));
+    let _ = drawer.records::<Piece>().filter(|p| p.grams.contains("3"));
+    let _ = drawer.records::<Piece>().filter(|p| p.mark.is_none());
+    let _ = drawer.records::<Piece>().filter(|_| Glaze::columns().name.is("Celadon"));
+    let _ = drawer.get_by::<Glaze>("Celadon");
+    let _ = drawer.records::<Stage>();
+}
+
+fn writing_through_a_view(drawer: &Drawer) {
+    let _ = drawer.read(|view| view.insert(Glaze { name: String::new() }));
+}
+
+fn inside_of_a_stored_record(drawer: &Drawer, key: Key<Piece>) {
+    drawer.get(key).unwrap().unwrap().fired = true;
+}
+
+fn main() {}

@@ -1,0 +1,157 @@
+//! Conditions, orders and ranges select what the same words mean in Rust.
+
+mod common;
+
+use common::{Glaze, Piece, Stage, glaze, memory, piece};
+use proptest::prelude::*;
+use std::collections::{BTreeMap, HashSet};
+use velvet_drawer::{Condition, Drawer, Key, Record, Schema, Stored};
+
+type Predicate = Box<dyn Fn(&Stored<Piece>) -> bool>;
+
+/// A condition in both languages.
+type Both = (Condition<Piece>, Predicate);
+
+fn leaf() -> impl Strategy<Value = (u8, u32, String)> {
+    (0..17_u8, 0..8_u32, prop_oneof!["[abÄä%_]{0,2}", Just("\u{10ffff}".to_owned()), Just("a\0b".to_owned())])
+}
+
+fn both((which, number, text): (u8, u32, String)) -> Both {
+    let p = Piece::columns();
+    let stage = [Stage::Thrown, Stage::Bisque, Stage::Glazed][number as usize % 3];
+    let t = text.clone();
+    match which {
+        0 => (p.grams.is(number), Box::new(move |p| p.grams == Some(number))),
+        1 => (p.grams.is_not(number), Box::new(move |p| p.grams != Some(number))),
+        2 => (p.grams.at_least(number), Box::new(move |p| p.grams.is_some_and(|g| g >= number))),
+        3 => (p.grams.at_most(number), Box::new(move |p| p.grams.is_some_and(|g| g <= number))),
+        4 => (p.grams.more_than(number), Box::new(move |p| p.grams.is_some_and(|g| g > number))),
+        5 => (p.grams.less_than(number), Box::new(move |p| p.grams.is_some_and(|g| g < number))),
+        6 => (p.grams.between(number, 6), Box::new(move |p| p.grams.is_some_and(|g| (number..=6).contains(&g)))),
+        7 => (p.grams.is_none(), Box::new(|p| p.grams.is_none())),
+        8 => (p.stage.is(stage), Box::new(move |p| p.stage == stage)),
+        9 => (p.stage.one_of([stage, Stage::Glazed]), Box::new(move |p| [stage, Stage::Glazed].contains(&p.stage))),
+        10 => (p.remarks.contains(&t), Box::new(move |p| p.remarks.contains(&text))),
+        11 => (p.remarks.starts_with(&t), Box::new(move |p| p.remarks.starts_with(&text))),
+        12 => (p.remarks.ends_with(&t), Box::new(move |p| p.remarks.ends_with(&text))),
+        13 => {
+            let lower = text.to_lowercase();
+            (p.remarks.contains_ignoring_case(&t), Box::new(move |p| p.remarks.to_lowercase().contains(&lower)))
+        }
+        14 => (p.remarks.more_than(&t), Box::new(move |p| p.remarks > text)),
+        15 => {
+            let many: Vec<u32> = (0..=number).chain(100..3_000).collect();
+            let numbers = many.clone();
+            (p.grams.one_of(many), Box::new(move |p| p.grams.is_some_and(|g| numbers.contains(&g))))
+        }
+        _ => (p.glaze.is_some(), Box::new(|p| p.glaze.is_some())),
+    }
+}
+
+fn combined(leaves: Vec<(u8, u32, String)>, joins: &[u8]) -> Both {
+    let mut leaves = leaves.into_iter().map(both);
+    let mut all: Both = leaves.next().unwrap_or_else(|| (Condition::always(), Box::new(|_| true)));
+    for ((condition, predicate), join) in leaves.zip(joins) {
+        let (before, old) = all;
+        all = match join % 3 {
+            0 => (before & condition, Box::new(move |p| old(p) && predicate(p))),
+            1 => (before | condition, Box::new(move |p| old(p) || predicate(p))),
+            _ => (!(before & condition), Box::new(move |p| !(old(p) && predicate(p)))),
+        };
+    }
+    all
+}
+
+fn rows() -> impl Strategy<Value = Vec<(Option<u32>, u8, String, bool)>> {
+    let text = prop_oneof!["[abÄä%_]{0,4}", Just("\u{10ffff}\u{10ffff}".to_owned()), Just("a\0b".to_owned())];
+    prop::collection::vec((prop::option::of(0..8_u32), 0..3_u8, text, any::<bool>()), 0..12)
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig::with_cases(192))]
+    #[test]
+    fn a_condition_selects_what_it_says(rows in rows(), leaves in prop::collection::vec(leaf(), 1..5), joins: [u8; 4]) {
+        let drawer = memory();
+        let linked = drawer.insert(glaze("Celadon")).unwrap();
+        for (n, (grams, stage, remarks, glazed)) in rows.into_iter().enumerate() {
+            let stage = [Stage::Thrown, Stage::Bisque, Stage::Glazed][stage as usize];
+            let glaze = glazed.then(|| linked.key());
+            drawer.insert(Piece { mark: n.to_string(), stage, grams, glaze, remarks }).unwrap();
+        }
+        let (condition, predicate) = combined(leaves, &joins);
+        let mut expected = drawer.records::<Piece>().collect().unwrap();
+        expected.retain(predicate);
+        let found = drawer.records::<Piece>().filter(|_| condition).collect().unwrap();
+        prop_assert_eq!(found, expected);
+    }
+}
+
+fn studio() -> Drawer {
+    let drawer = memory();
+    let weights = [Some(300), None, Some(100), Some(200), None, Some(200)];
+    for (n, grams) in weights.into_iter().enumerate() {
+        drawer.insert(Piece { grams, ..piece(&format!("K-{n}")) }).unwrap();
+    }
+    drawer
+}
+
+fn marks(pieces: &[Stored<Piece>]) -> String {
+    pieces.iter().map(|p| p.mark.trim_start_matches("K-")).collect()
+}
+
+#[test]
+fn orders_sort_by_each_term_and_then_by_insertion() {
+    let drawer = studio();
+    let all = || drawer.records::<Piece>();
+    assert_eq!(marks(&all().collect().unwrap()), "012345");
+    assert_eq!(marks(&all().sort_by(|p| p.grams.ascending()).collect().unwrap()), "142350");
+    assert_eq!(marks(&all().sort_by(|p| p.grams.ascending().missing_last()).collect().unwrap()), "235014");
+    assert_eq!(marks(&all().sort_by(|p| p.grams.descending()).collect().unwrap()), "053241");
+    assert_eq!(marks(&all().sort_by(|p| p.grams.descending().missing_first()).collect().unwrap()), "410532");
+    assert_eq!(marks(&all().sort_by(|p| (p.grams.ascending(), p.mark.descending())).collect().unwrap()), "412530");
+    let chained = all().sort_by(|p| p.grams.ascending()).sort_by(|p| p.mark.descending());
+    assert_eq!(marks(&chained.collect().unwrap()), "412530");
+}
+
+#[test]
+fn ranges_limit_lists_and_counts() {
+    let drawer = studio();
+    let all = || drawer.records::<Piece>();
+    assert_eq!(marks(&all().limit(2).offset(3).collect().unwrap()), "34");
+    assert_eq!(marks(&all().offset(4).collect().unwrap()), "45");
+    assert_eq!(all().limit(2).count().unwrap(), 2);
+    assert_eq!(all().offset(4).count().unwrap(), 2);
+    assert_eq!(all().limit(u64::MAX).count().unwrap(), 6);
+    assert_eq!(all().sort_by(|p| p.mark.descending()).first().unwrap().unwrap().mark, "K-5");
+    assert!(all().filter(|p| p.mark.is("K-9")).first().unwrap().is_none());
+    assert!(!all().filter(|p| p.mark.is("K-9")).any().unwrap());
+    assert!(all().filter(|p| p.key().at_least(Key::from_number(6))).any().unwrap());
+}
+
+#[test]
+fn a_selection_is_collected_into_lists_sets_and_maps() {
+    let drawer = memory();
+    let stored = drawer.insert_all(["Celadon", "Shino"].map(glaze)).unwrap();
+    let set: HashSet<Stored<Glaze>> = drawer.records().collect_into().unwrap();
+    assert!(stored.iter().all(|glaze| set.contains(glaze)));
+    let map: BTreeMap<Key<Glaze>, Glaze> = drawer.records().collect_into().unwrap();
+    assert_eq!(map[&stored[1].key()].name, "Shino");
+}
+
+#[test]
+fn an_argument_without_a_stored_form_is_an_error_that_names_its_column() {
+    #[derive(Record, Debug)]
+    struct Scale {
+        exact: f64,
+        big: u64,
+    }
+    let drawer = Drawer::in_memory(Schema::new("scales").record::<Scale>()).unwrap();
+    let error = drawer.records::<Scale>().filter(|s| s.exact.at_least(f64::NAN)).count().unwrap_err();
+    assert!(error.is_misfit());
+    assert_eq!((error.table(), error.column()), (Some("scale"), Some("exact")));
+    let error = drawer.records::<Scale>().filter(|s| s.big.one_of([1, u64::MAX])).collect().unwrap_err();
+    assert!(
+        error.to_string().contains("cannot read records of scale: in scale.big, 18446744073709551615 is above"),
+        "{error}"
+    );
+}

@@ -1,0 +1,213 @@
+//! Looking into files, in every state they can be found in, without leaving a trace.
+
+mod common;
+
+use common::{folder, other_program, piece, schema};
+use std::fs;
+use std::path::{Path, PathBuf};
+use std::time::SystemTime;
+use velvet_drawer::inspect::{File, Page, Value, ValueRef, drawers_in};
+use velvet_drawer::{Drawer, Error};
+
+/// Every file in the folder: its name, time and content.
+fn trace(folder: &Path) -> Vec<(PathBuf, SystemTime, Vec<u8>)> {
+    let mut files: Vec<_> = fs::read_dir(folder)
+        .unwrap()
+        .map(|e| e.unwrap().path())
+        // The shared memory of a running program is that program's own business.
+        .filter(|p| !p.to_string_lossy().ends_with("-shm"))
+        .map(|p| (p.clone(), fs::metadata(&p).unwrap().modified().unwrap(), fs::read(&p).unwrap()))
+        .collect();
+    files.sort();
+    files
+}
+
+fn marks(file: &File, page: &Page) -> Result<Vec<String>, Error> {
+    let table = file.table("piece")?;
+    let page = Page { columns: vec!["mark".into()], ..page.clone() };
+    let mut marks = Vec::new();
+    file.rows(&table, &page, &mut |row| {
+        marks.push(match row[0] {
+            ValueRef::Text(text) => text.to_owned(),
+            other => format!("{other:?}"),
+        });
+        Ok(())
+    })?;
+    Ok(marks)
+}
+
+/// Looks at everything, and checks that nothing is different afterwards.
+#[track_caller]
+fn looks_without_a_trace(path: &Path, expected: &[&str], warnings: usize) {
+    let before = trace(path.parent().unwrap());
+    let shared_memory = fs::metadata(format!("{}-shm", path.display())).is_ok();
+    {
+        let file = File::open(path).unwrap();
+        let overview = file.overview().unwrap();
+        assert_eq!(overview.warnings.len(), warnings, "{:?}", overview.warnings);
+        assert_eq!(overview.app.as_deref(), Some("kilnbook"));
+        assert_eq!(marks(&file, &Page::default()).unwrap(), expected);
+    }
+    assert!(before == trace(path.parent().unwrap()), "something changed");
+    assert_eq!(fs::metadata(format!("{}-shm", path.display())).is_ok(), shared_memory);
+}
+
+/// A drawer with K-1 in its main file and K-2 only in the log beside it, as a running app has it.
+fn running(path: &Path) -> Drawer {
+    let drawer = Drawer::open(path, schema()).unwrap();
+    drawer.insert(piece("K-1")).unwrap();
+    drawer.close().unwrap();
+    let drawer = Drawer::open(path, schema()).unwrap();
+    drawer.insert(piece("K-2")).unwrap();
+    drawer
+}
+
+fn copy_with(path: &Path, ends: &[&str]) -> (tempfile::TempDir, PathBuf) {
+    let (folder, copy) = folder();
+    for end in ends {
+        fs::copy(format!("{}{end}", path.display()), format!("{}{end}", copy.display())).unwrap();
+    }
+    (folder, copy)
+}
+
+#[test]
+fn a_file_at_rest() {
+    let (_folder, path) = folder();
+    running(&path).close().unwrap();
+    looks_without_a_trace(&path, &["K-1", "K-2"], 0);
+}
+
+#[test]
+fn a_file_of_a_running_app_and_what_is_pulled_from_it() {
+    let (_folder, path) = folder();
+    let drawer = running(&path);
+    let (_whole, whole) = copy_with(&path, &["", "-wal", "-shm"]);
+    let (_without_memory, without_memory) = copy_with(&path, &["", "-wal"]);
+    let (_alone, alone) = copy_with(&path, &[""]);
+    looks_without_a_trace(&whole, &["K-1", "K-2"], 1);
+    looks_without_a_trace(&without_memory, &["K-1", "K-2"], 1);
+    looks_without_a_trace(&alone, &["K-1"], 0);
+    looks_without_a_trace(&path, &["K-1", "K-2"], 1);
+    drawer.insert(piece("K-3")).unwrap();
+    looks_without_a_trace(&path, &["K-1", "K-2", "K-3"], 1);
+}
+
+#[test]
+fn a_write_that_was_not_finished_is_shown_as_it_was_before() {
+    let (_folder, path) = folder();
+    running(&path).close().unwrap();
+    let other = other_program(&path);
+    // A small cache makes the engine write to the file in the middle of the transaction.
+    other
+        .execute_batch(
+            "PRAGMA journal_mode = DELETE; PRAGMA cache_size = 2; BEGIN; UPDATE piece SET mark = mark || '?'",
+        )
+        .unwrap();
+    for n in 0..500 {
+        other
+            .execute("INSERT INTO piece (mark, stage, remarks) VALUES (?1, 'thrown', hex(zeroblob(500)))", [n])
+            .unwrap();
+    }
+    let (_copy_folder, copy) = copy_with(&path, &["", "-journal"]);
+    drop(other);
+    looks_without_a_trace(&copy, &["K-1", "K-2"], 1);
+}
+
+#[test]
+fn a_database_of_another_program_is_read_as_it_is() {
+    let (_folder, path) = folder();
+    let other = other_program(&path);
+    other
+        .execute_batch(
+            "CREATE TABLE \"odd \"\"name\" (a PRIMARY KEY, \"b c\") WITHOUT ROWID;
+             INSERT INTO \"odd \"\"name\" VALUES (2, x'00ff'), (1, NULL), ('text', 1.5);
+             CREATE VIEW short AS SELECT a FROM \"odd \"\"name\";
+             CREATE VIEW broken AS SELECT x FROM nowhere;
+             CREATE TABLE empty (x)",
+        )
+        .unwrap();
+    drop(other);
+    let file = File::open(&path).unwrap();
+    let overview = file.overview().unwrap();
+    assert_eq!((overview.app, overview.version), (None, 0));
+    let tables: Vec<_> = overview.tables.iter().map(|t| (t.name.as_str(), t.rows, t.columns)).collect();
+    let expected = [
+        ("odd \"name", Some(3), Some(2)),
+        ("short", Some(3), Some(1)),
+        ("broken", None, None),
+        ("empty", Some(0), Some(1)),
+    ];
+    assert_eq!(tables, expected);
+    assert_eq!(overview.warnings, ["`broken` cannot be read: no such table: main.nowhere"]);
+    let table = file.table("ODD").unwrap();
+    let mut rows = Vec::new();
+    file.rows(&table, &Page { sort: vec!["a desc".into()], ..Page::default() }, &mut |row| {
+        rows.push(row.iter().map(|v| v.to_value()).collect::<Vec<_>>());
+        Ok(())
+    })
+    .unwrap();
+    assert_eq!(rows[0], [Value::Text("text".into()), Value::Real(1.5)]);
+    assert_eq!(rows[1], [Value::Integer(2), Value::Bytes(vec![0, 255])]);
+    assert_eq!(rows[2], [Value::Integer(1), Value::Missing]);
+}
+
+#[test]
+fn pages_filter_sort_and_count_and_say_what_does_not_fit() {
+    let (_folder, path) = folder();
+    running(&path).close().unwrap();
+    let file = File::open(&path).unwrap();
+    let table = file.table("pie").unwrap();
+    let filtered = |filter: &str| Page { filter: Some(filter.into()), ..Page::default() };
+    assert_eq!(marks(&file, &filtered("mark > 'K-1' -- newest")).unwrap(), ["K-2"]);
+    assert_eq!(file.count(&table, &filtered("grams = 640")).unwrap(), 2);
+    let page = Page { sort: vec!["MARK DESC".into()], limit: Some(1), offset: 1, ..Page::default() };
+    assert_eq!(marks(&file, &page).unwrap(), ["K-1"]);
+
+    let says = |error: Error, words: &[&str]| {
+        assert!(error.is_bad_query(), "{error:?}");
+        let message = error.to_string();
+        assert!(words.iter().all(|word| message.contains(word)), "{message}");
+    };
+    says(file.table("peice").unwrap_err(), &["there is no table `peice`", "Did you mean `piece`?"]);
+    says(file.table("p").unwrap_err(), &["`p` could be several of the tables of the file: piece, photo"]);
+    says(file.table("zebra").unwrap_err(), &["It has: piece, glaze, photo, recipe"]);
+    says(marks(&file, &filtered("gram > 3")).unwrap_err(), &["no such column: gram", "Did you mean `grams`?"]);
+    says(marks(&file, &filtered("grams >")).unwrap_err(), &["cannot be used", "Write a condition in SQL"]);
+    says(marks(&file, &filtered("stage = \"bisque\"")).unwrap_err(), &["Text is written in single quotes"]);
+    says(file.count(&table, &filtered("1); DELETE FROM piece; SELECT (1")).unwrap_err(), &["cannot be used"]);
+    let page = Page { sort: vec!["weight".into()], ..Page::default() };
+    says(marks(&file, &page).unwrap_err(), &["there is no column `weight` in `piece`"]);
+}
+
+#[test]
+fn what_is_no_database_is_said() {
+    let (folder, path) = folder();
+    assert!(File::open(&path).err().unwrap().is_not_there());
+    assert!(File::open(folder.path()).err().unwrap().to_string().contains("it is a folder"));
+    fs::write(
+        &path,
+        "text that is long enough to be taken for a header, if it were one; it is not, and it says so here",
+    )
+    .unwrap();
+    assert!(File::open(&path).err().unwrap().is_not_a_database());
+    fs::write(&path, "").unwrap();
+    assert!(File::open(&path).unwrap().overview().unwrap().tables.is_empty());
+}
+
+#[test]
+fn a_folder_tells_drawers_from_other_databases_and_other_files() {
+    let (folder, path) = folder();
+    let drawer = running(&path);
+    fs::create_dir_all(path.with_file_name("deep/er")).unwrap();
+    other_program(&path.with_file_name("deep/er/notes.db")).execute_batch("CREATE TABLE t (x)").unwrap();
+    fs::write(path.with_file_name("readme.txt"), "x".repeat(200)).unwrap();
+    let found = || -> Vec<(String, bool)> {
+        let name = |f: &Path| f.file_name().unwrap().to_string_lossy().into_owned();
+        drawers_in(folder.path()).unwrap().iter().map(|f| (name(&f.path), f.is_drawer)).collect()
+    };
+    let expected = [("notes.db".to_owned(), false), ("kiln.drawer".to_owned(), true)];
+    assert_eq!(found(), expected);
+    drawer.close().unwrap();
+    assert_eq!(found(), expected);
+    assert!(drawers_in(path.with_file_name("nowhere")).unwrap_err().is_not_there());
+}

@@ -1,0 +1,263 @@
+//! Every way an open can go, and what closing says.
+
+mod common;
+
+use common::{Glaze, Piece, folder, glaze, other_program, piece, schema};
+use std::fs;
+use std::path::Path;
+use std::time::Duration;
+use velvet_drawer::{Drawer, Error, Record, Schema};
+
+#[test]
+fn the_file_and_the_folders_above_it_are_made_and_found_again() {
+    let (_folder, path) = folder();
+    let path = path.with_file_name("a").join("b").join("kiln.drawer");
+    let drawer = Drawer::open(&path, schema()).unwrap();
+    assert_eq!(drawer.path(), Some(path.as_path()));
+    drawer.insert(piece("K-1")).unwrap();
+    drawer.close().unwrap();
+    let names: Vec<_> = fs::read_dir(path.parent().unwrap()).unwrap().map(|e| e.unwrap().file_name()).collect();
+    assert_eq!(names, ["kiln.drawer"], "a closed drawer is one file");
+    let drawer = Drawer::open(&path, schema()).unwrap();
+    assert_eq!(drawer.count::<Piece>().unwrap(), 1);
+}
+
+#[test]
+fn one_file_is_one_database_however_it_is_named() {
+    let (_folder, path) = folder();
+    let link = path.with_file_name("link.drawer");
+    #[cfg(unix)]
+    std::os::unix::fs::symlink(&path, &link).unwrap();
+    let by_link = Drawer::open(&link, schema()).unwrap();
+    assert_eq!(by_link.path(), Some(path.as_path()), "a link to a file that was not there yet is followed");
+
+    let round = path.parent().unwrap().join("..").join(path.parent().unwrap().file_name().unwrap()).join("kiln.drawer");
+    let relative = round.strip_prefix("/").map(|p| Path::new("/").join(".").join(p)).unwrap();
+    let others = [&path, &round, &relative].map(|p| Drawer::open(p, schema()).unwrap());
+    by_link.write(|tx| tx.insert(piece("K-1"))).unwrap();
+    for other in &others {
+        assert_eq!(other.count::<Piece>().unwrap(), 1);
+    }
+    let refused = others[0].read(|_| Ok(by_link.insert(piece("K-2")).unwrap_err().is_nested()));
+    assert!(refused.unwrap(), "two handles to one file know that they are the same");
+}
+
+#[test]
+fn closing_says_what_is_still_in_use() {
+    let (_folder, path) = folder();
+    let drawer = Drawer::open(&path, schema()).unwrap();
+    let other = drawer.clone();
+    let line = line!() - 1;
+    let error = drawer.close().unwrap_err();
+    assert!(error.is_in_use());
+    let place = format!("1 other handle in use, taken at {}:{line}", file!());
+    assert!(error.to_string().contains(&place), "{error}");
+    other.insert(piece("K-1")).unwrap();
+    other.close().unwrap();
+    assert!(!path.with_file_name("kiln.drawer-wal").exists());
+}
+
+/// Makes a file that must be refused, and checks that it is left as it was.
+#[track_caller]
+fn refused(make: impl FnOnce(&Path), is: fn(&Error) -> bool, says: &str) {
+    let (_folder, path) = folder();
+    make(&path);
+    let before = (fs::read(&path).unwrap(), fs::metadata(&path).unwrap().modified().unwrap());
+    let error = Drawer::options().wait(Duration::ZERO).open(&path, schema()).unwrap_err();
+    assert!(is(&error), "{error:?}");
+    let message = error.to_string();
+    assert!(message.contains(says) && message.contains("The file was left untouched"), "{message}");
+    assert_eq!(error.file(), Some(path.as_path()));
+    let after = (fs::read(&path).unwrap(), fs::metadata(&path).unwrap().modified().unwrap());
+    assert!(before == after, "the file was touched");
+    assert_eq!(fs::read_dir(path.parent().unwrap()).unwrap().count(), 1, "something was left beside the file");
+}
+
+fn made(path: &Path, schema: Schema) {
+    let drawer = Drawer::open(path, schema).unwrap();
+    drawer.close().unwrap();
+}
+
+#[test]
+fn files_that_are_not_ours_are_refused_untouched() {
+    refused(
+        |path| fs::write(path, "not a database, but text that is long enough to be one").unwrap(),
+        Error::is_not_a_database,
+        "the file is no database, or an encrypted one",
+    );
+    refused(
+        |path| other_program(path).execute_batch("CREATE TABLE notes (text); INSERT INTO notes VALUES ('x')").unwrap(),
+        Error::is_other_app,
+        "the file is a database of another program (1 tables, indexes and views)",
+    );
+    refused(
+        |path| made(path, Schema::new("weavers").record::<Glaze>()),
+        Error::is_other_app,
+        "it belongs to the app \"weavers\", not to \"kilnbook\"",
+    );
+    refused(
+        |path| {
+            made(path, schema());
+            other_program(path).pragma_update(None, "user_version", 7).unwrap();
+            other_program(path).pragma_update(None, "journal_mode", "DELETE").unwrap();
+        },
+        Error::is_newer_version,
+        "a newer app wrote it (version 7; this app knows up to 1)",
+    );
+    refused(
+        |path| {
+            made(path, schema());
+            let mut bytes = fs::read(path).unwrap();
+            bytes[100..].fill(0xa5);
+            fs::write(path, bytes).unwrap();
+        },
+        Error::is_damaged,
+        "the file is damaged",
+    );
+}
+
+#[test]
+fn another_structure_is_refused_with_the_differences() {
+    mod old {
+        use super::*;
+        #[derive(Record)]
+        pub(super) struct Piece {
+            #[record(key)]
+            pub mark: String,
+            pub grams: Option<f64>,
+            pub shelf: String,
+        }
+    }
+    let (_folder, path) = folder();
+    made(&path, Schema::new("kilnbook").record::<old::Piece>());
+    let error = Drawer::open(&path, schema()).unwrap_err();
+    assert!(error.is_other_structure());
+    let message = error.to_string();
+    for difference in [
+        "`piece.stage` is declared but not in the file",
+        "`piece.grams` is declared as u32, optional but is f64, optional in the file",
+        "`piece.shelf` is in the file but not declared",
+        "the table `glaze` is declared but not in the file",
+    ] {
+        assert!(message.contains(difference), "{message}");
+    }
+}
+
+#[test]
+fn an_empty_file_is_a_start_that_was_interrupted() {
+    let (_folder, path) = folder();
+    fs::write(&path, "").unwrap();
+    Drawer::open(&path, schema()).unwrap().insert(piece("K-1")).unwrap();
+}
+
+#[test]
+fn a_folder_and_a_place_below_a_file_are_no_drawers() {
+    let (folder, path) = folder();
+    let error = Drawer::open(folder.path(), schema()).unwrap_err();
+    assert!(error.is_not_there());
+    assert!(error.to_string().contains("the path is a folder. Nothing was created"), "{error}");
+    fs::write(&path, "").unwrap();
+    let error = Drawer::open(path.join("kiln.drawer"), schema()).unwrap_err();
+    assert!(error.to_string().contains("the folder above the file cannot be created"), "{error}");
+}
+
+#[test]
+fn a_lock_is_waited_for_and_then_named() {
+    let (_folder, path) = folder();
+    let drawer = Drawer::options().wait(Duration::from_millis(50)).open(&path, schema()).unwrap();
+    let mut other = other_program(&path);
+    let transaction = other.transaction_with_behavior(rusqlite::TransactionBehavior::Immediate).unwrap();
+    let error = drawer.insert(piece("K-1")).unwrap_err();
+    assert!(error.is_locked());
+    assert!(error.to_string().contains("another program holds the file"), "{error}");
+    assert_eq!(drawer.count::<Piece>().unwrap(), 0, "reads go on beside a writer");
+    drop(transaction);
+    drawer.insert(piece("K-1")).unwrap();
+}
+
+#[test]
+fn the_same_file_under_another_schema_is_refused_while_it_is_open() {
+    let (_folder, path) = folder();
+    let _open = Drawer::open(&path, schema()).unwrap();
+    let error = Drawer::open(&path, Schema::new("kilnbook").record::<Glaze>()).unwrap_err();
+    assert!(error.is_schema());
+    assert!(error.to_string().contains("open in this process with another schema"), "{error}");
+}
+
+#[test]
+fn a_schema_that_is_not_sound_opens_nothing() {
+    #[derive(Record)]
+    struct Broken {
+        #[record(default = u64::MAX)]
+        number: u64,
+        link: velvet_drawer::Key<Glaze>,
+    }
+    let (_folder, path) = folder();
+    let schema = Schema::new("kilnbook").record::<Broken>().record::<Piece>().record::<Piece>();
+    let error = Drawer::open(&path, schema).unwrap_err();
+    assert!(error.is_schema());
+    let message = error.to_string();
+    assert!(message.contains("two records are stored in the table `piece`"), "{message}");
+    assert!(message.contains("the default of `broken.number`: 18446744073709551615 is above"), "{message}");
+    assert!(message.contains("`piece.glaze` links to the table `glaze`"), "{message}");
+    assert!(!path.exists());
+}
+
+#[test]
+fn a_drawer_is_removed_with_all_that_belongs_to_it_but_only_when_nobody_uses_it() {
+    let (_folder, path) = folder();
+    let drawer = Drawer::open(&path, schema()).unwrap();
+    drawer.insert(piece("K-1")).unwrap();
+    assert!(Drawer::remove_from_device(&path).unwrap_err().is_in_use());
+    drawer.close().unwrap();
+    let other = other_program(&path);
+    other.query_row("SELECT count(*) FROM piece", [], |_| Ok(())).unwrap();
+    let error = Drawer::remove_from_device(&path).unwrap_err();
+    assert!(error.is_in_use() && error.to_string().contains("Nothing was removed"), "{error}");
+    drop(other);
+    assert!(Drawer::remove_from_device(&path).unwrap());
+    assert_eq!(fs::read_dir(path.parent().unwrap()).unwrap().count(), 0);
+    assert!(!Drawer::remove_from_device(&path).unwrap());
+
+    other_program(&path).execute_batch("CREATE TABLE notes (text)").unwrap();
+    assert!(Drawer::remove_from_device(&path).unwrap_err().is_other_app());
+    assert!(path.exists());
+}
+
+#[test]
+fn drawers_in_memory_are_apart_and_pass_through_bytes() {
+    let (one, two) = (common::memory(), common::memory());
+    one.insert(piece("K-1")).unwrap();
+    assert_eq!(two.count::<Piece>().unwrap(), 0);
+    let copy = Drawer::from_bytes(&one.to_bytes().unwrap(), schema()).unwrap();
+    copy.insert(piece("K-2")).unwrap();
+    assert_eq!((one.count::<Piece>().unwrap(), copy.count::<Piece>().unwrap()), (1, 2));
+
+    let (_folder, path) = folder();
+    let file = Drawer::open(&path, schema()).unwrap();
+    file.insert(glaze("Celadon")).unwrap();
+    let bytes = file.to_bytes().unwrap();
+    assert_eq!(Drawer::from_bytes(&bytes, schema()).unwrap().count::<Glaze>().unwrap(), 1);
+    let error = Drawer::from_bytes(&bytes[..50], schema()).unwrap_err();
+    assert!(error.is_not_a_database() || error.is_damaged(), "{error:?}");
+    file.close().unwrap();
+    let bytes = fs::read(&path).unwrap();
+    assert_eq!(Drawer::from_bytes(&bytes, schema()).unwrap().count::<Glaze>().unwrap(), 1);
+}
+
+#[test]
+fn folders_can_be_handed_in_once() {
+    use velvet_drawer::place::{self, Folders};
+    let folders = |root: &str| Folders {
+        durable: format!("{root}/files").into(),
+        cache: format!("{root}/cache").into(),
+        temporary: format!("{root}/tmp").into(),
+    };
+    assert!(place::durable("kilnbook").unwrap().ends_with("kilnbook"));
+    assert_ne!(place::durable("kilnbook").unwrap(), place::cache("kilnbook").unwrap());
+    place::hand_in(folders("/data/app")).unwrap();
+    place::hand_in(folders("/data/app")).unwrap();
+    assert!(place::hand_in(folders("/data/other")).unwrap_err().is_in_use());
+    assert_eq!(place::durable("kilnbook").unwrap(), Path::new("/data/app/files"));
+    assert_eq!(place::temporary("kilnbook").unwrap(), Path::new("/data/app/tmp"));
+}

@@ -1,0 +1,114 @@
+//! All or nothing, one consistent state, and no drawer inside its own transaction.
+
+mod common;
+
+use common::{Piece, folder, memory, piece, schema};
+use std::panic::{AssertUnwindSafe, catch_unwind};
+use std::sync::mpsc::channel;
+use std::thread;
+use velvet_drawer::{Drawer, Error};
+
+fn drawers() -> [(Drawer, Option<tempfile::TempDir>); 2] {
+    let (folder, path) = folder();
+    [(memory(), None), (Drawer::open(path, schema()).unwrap(), Some(folder))]
+}
+
+#[test]
+fn an_error_or_a_panic_rolls_everything_back() {
+    for (drawer, _folder) in drawers() {
+        let error = drawer
+            .write(|tx| {
+                tx.insert(piece("K-1"))?;
+                assert_eq!(tx.count::<Piece>()?, 1, "a transaction sees what it wrote");
+                Err::<(), _>(Error::own("no clay left"))
+            })
+            .unwrap_err();
+        assert!(error.is_own());
+        assert_eq!(error.to_string(), "no clay left");
+        let panicked = catch_unwind(AssertUnwindSafe(|| {
+            drawer.write(|tx| -> Result<(), Error> {
+                tx.insert(piece("K-2"))?;
+                panic!("dropped the bowl")
+            })
+        }));
+        assert!(panicked.is_err());
+        assert_eq!(drawer.count::<Piece>().unwrap(), 0);
+        drawer.write(|tx| tx.insert(piece("K-3"))).unwrap();
+        assert_eq!(drawer.count::<Piece>().unwrap(), 1);
+    }
+}
+
+#[test]
+fn a_failed_insert_inside_a_transaction_leaves_the_rest_to_the_caller() {
+    let drawer = memory();
+    drawer
+        .write(|tx| {
+            tx.insert(piece("K-1"))?;
+            assert!(tx.insert(piece("K-1")).unwrap_err().is_clash());
+            tx.insert(piece("K-2"))
+        })
+        .unwrap();
+    assert_eq!(drawer.count::<Piece>().unwrap(), 2);
+}
+
+#[test]
+fn a_drawer_inside_its_own_transaction_is_an_immediate_error() {
+    for (drawer, _folder) in drawers() {
+        let nested = |result: Result<(), Error>| {
+            let error = result.unwrap_err();
+            assert!(error.is_nested(), "{error:?}");
+            assert!(error.to_string().contains("Use what the closure is given: `tx` or `view`"), "{error}");
+            Ok(())
+        };
+        drawer.write(|_| nested(drawer.write(|_| Ok(())))).unwrap();
+        drawer.write(|_| nested(drawer.count::<Piece>().map(drop))).unwrap();
+        drawer.read(|_| nested(drawer.insert(piece("K-1")).map(drop))).unwrap();
+        drawer.read(|_| nested(drawer.clone().read(|_| Ok(())))).unwrap();
+        drawer.write(|_| Ok(memory().insert(piece("elsewhere")).unwrap())).unwrap();
+        drawer.insert(piece("K-1")).unwrap();
+    }
+}
+
+#[test]
+fn a_view_is_one_state_while_another_thread_writes() {
+    let (_folder, path) = folder();
+    let drawer = Drawer::open(path, schema()).unwrap();
+    drawer.insert(piece("K-1")).unwrap();
+    let (begun, wait_for_begin) = channel();
+    let (written, wait_for_write) = channel();
+    let writer = drawer.clone();
+    let thread = thread::spawn(move || {
+        wait_for_begin.recv().unwrap();
+        writer.insert(piece("K-2")).unwrap();
+        written.send(()).unwrap();
+    });
+    drawer
+        .read(|view| {
+            assert_eq!(view.count::<Piece>()?, 1);
+            begun.send(()).unwrap();
+            wait_for_write.recv().unwrap();
+            assert_eq!(view.count::<Piece>()?, 1);
+            Ok(())
+        })
+        .unwrap();
+    assert_eq!(drawer.count::<Piece>().unwrap(), 2);
+    thread.join().unwrap();
+}
+
+#[test]
+fn threads_that_change_one_record_lose_no_update() {
+    for (drawer, _folder) in drawers() {
+        let key = drawer.insert(piece("K-1")).unwrap().key();
+        thread::scope(|scope| {
+            for _ in 0..4 {
+                scope.spawn(|| {
+                    for _ in 0..25 {
+                        drawer.change(key, |p| p.grams = p.grams.map(|g| g + 1)).unwrap();
+                        assert!(drawer.get(key).unwrap().unwrap().grams >= Some(641));
+                    }
+                });
+            }
+        });
+        assert_eq!(drawer.get(key).unwrap().unwrap().grams, Some(740));
+    }
+}
