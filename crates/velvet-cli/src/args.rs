@@ -1,0 +1,90 @@
+//! What can be typed.
+
+use clap::{Args, Parser, Subcommand, ValueEnum};
+use std::path::PathBuf;
+
+/// Looks into the files of Velvet Drawer, and of any other program with the same open format. Reading changes nothing on
+/// a file or beside it.
+#[derive(Parser)]
+#[command(
+    name = "velvet",
+    version,
+    max_term_width = 100,
+    after_help = "Exit codes: 0 fine, 1 something is wrong or differs, 2 could not be done."
+)]
+pub(crate) struct Arguments {
+    #[command(subcommand)]
+    pub(crate) command: Command,
+}
+
+#[derive(Subcommand)]
+pub(crate) enum Command {
+    /// Runs the demo app through several starts on a pretend phone, then looks at what it stored
+    Demo(Demo),
+    /// What a file is, at a glance: app, version, tables; of a folder, the drawers in it
+    Overview(Overview),
+    /// The rows of a table
+    Records(Records),
+    /// The demo app itself, as the pretend phone starts it
+    #[command(hide = true)]
+    DemoApp { start: String },
+}
+
+#[derive(Args)]
+pub(crate) struct Demo {
+    /// The folder for the pretend phone; a new or empty one, or that of an earlier demo, which is replaced. In the
+    /// system's temporary folder unless given
+    #[arg(long, value_name = "DIR")]
+    pub(crate) into: Option<PathBuf>,
+}
+
+#[derive(Args)]
+#[command(after_help = "Examples:\n  velvet overview kiln.drawer\n  velvet overview pulled-from-phone/")]
+pub(crate) struct Overview {
+    /// A database file, or a folder to find them in
+    pub(crate) file: PathBuf,
+    /// How to show it
+    #[arg(long = "as", value_name = "FORM", value_enum, default_value_t = Form::Table)]
+    pub(crate) form: Form,
+}
+
+#[derive(Args)]
+#[command(after_help = "Examples:\n  \
+    velvet records kiln.drawer piece\n  \
+    velvet records kiln.drawer piece --filter \"wt > 1 and stage = 'bisque'\" --sort 'wt desc, mark'\n  \
+    velvet records kiln.drawer article --columns number,name,cents --limit 20 --as csv")]
+pub(crate) struct Records {
+    /// A database file, or a folder with one drawer in it
+    pub(crate) file: PathBuf,
+    /// The table; the beginning of its name is enough
+    pub(crate) table: String,
+    /// Only rows that satisfy this condition in SQL
+    #[arg(long, value_name = "CONDITION", allow_hyphen_values = true)]
+    pub(crate) filter: Option<String>,
+    /// Sort by these columns, largest first with ` desc` behind one [default: in the order of insertion]
+    #[arg(long, value_name = "COLUMNS", value_delimiter = ',')]
+    pub(crate) sort: Vec<String>,
+    /// At most this many rows [default: 50 as a table, else all]
+    #[arg(long, value_name = "N")]
+    pub(crate) limit: Option<u64>,
+    /// Leave out this many rows at the start
+    #[arg(long, value_name = "N", default_value_t = 0)]
+    pub(crate) offset: u64,
+    /// Show only these columns, in this order
+    #[arg(long, value_name = "COLUMNS", value_delimiter = ',')]
+    pub(crate) columns: Vec<String>,
+    /// How to show the rows
+    #[arg(long = "as", value_name = "FORM", value_enum, default_value_t = Form::Table)]
+    pub(crate) form: Form,
+}
+
+/// How rows come out.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
+pub(crate) enum Form {
+    /// A table for people, fitted to the terminal
+    Table,
+    /// JSON
+    Json,
+    /// Comma-separated values with a head line
+    Csv,
+}

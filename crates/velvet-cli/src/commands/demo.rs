@@ -1,0 +1,76 @@
+//! `velvet demo`: the demo app over several starts, then a first look.
+
+use super::{overview, records};
+use crate::args::{self, Form};
+use crate::failure::Failure;
+use crate::terminal::{QUIET, STRONG};
+use std::fs;
+use std::io::{self, Write};
+use std::path::Path;
+use std::process::Command;
+
+/// Marks a folder as one that the demo made, and may replace.
+const MARK: &str = "made-by-velvet-demo";
+
+pub(crate) fn run(arguments: &args::Demo) -> Result<(), Failure> {
+    let folder = arguments.into.clone().unwrap_or_else(|| std::env::temp_dir().join("velvet-demo"));
+    prepare(&folder)?;
+    let program = std::env::current_exe()?;
+    let app = |start: &str| -> io::Result<Command> {
+        let mut command = Command::new(&program);
+        command.args(["demo-app", start]);
+        Ok(command)
+    };
+    let toured = velvet_demo::tour(&folder.join("phone"), &app, &mut anstream::stdout())?;
+
+    headline("A first look into the file", &format!("velvet overview {}", shown(&toured.drawer)))?;
+    overview::run(&args::Overview { file: toured.drawer.clone(), form: Form::Table })?;
+    let sort = "thrown_on desc";
+    writeln!(anstream::stdout())?;
+    headline(
+        "The newest pieces",
+        &format!("velvet records {} piece --sort '{sort}' --limit 8", shown(&toured.drawer)),
+    )?;
+    records::run(&args::Records {
+        file: toured.drawer.clone(),
+        table: "piece".into(),
+        filter: None,
+        sort: vec![sort.into()],
+        limit: Some(8),
+        offset: 0,
+        columns: Vec::new(),
+        form: Form::Table,
+    })
+}
+
+/// Empties the folder of an earlier demo; refuses any other that has something in it.
+fn prepare(folder: &Path) -> Result<(), Failure> {
+    let is_empty = match fs::read_dir(folder) {
+        Ok(mut entries) => entries.next().is_none(),
+        Err(error) if error.kind() == io::ErrorKind::NotFound => true,
+        Err(error) => return Err(Failure::new(format!("cannot use {}: {error}", folder.display()))),
+    };
+    if !is_empty {
+        if !folder.join(MARK).exists() {
+            return Err(Failure::new(format!(
+                "{} has something in it that the demo did not make. Nothing was changed. Name a new or empty folder with --into",
+                folder.display()
+            )));
+        }
+        fs::remove_dir_all(folder)?;
+    }
+    fs::create_dir_all(folder)?;
+    fs::write(folder.join(MARK), "The demo of Velvet Drawer made this folder, and replaces it when it runs again.\n")?;
+    Ok(())
+}
+
+fn headline(what: &str, command: &str) -> io::Result<()> {
+    writeln!(anstream::stdout(), "{STRONG}{what}{STRONG:#}\n{QUIET}$ {command}{QUIET:#}\n")
+}
+
+/// A path as it can be typed.
+fn shown(path: &Path) -> String {
+    let here = std::env::current_dir().unwrap_or_default();
+    let text = path.strip_prefix(here).unwrap_or(path).display().to_string();
+    if text.contains(' ') { format!("'{text}'") } else { text }
+}

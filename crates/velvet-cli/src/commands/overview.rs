@@ -1,0 +1,164 @@
+//! `velvet overview`: what a file is, at a glance.
+
+use super::no_drawer;
+use crate::args::{self, Form};
+use crate::failure::Failure;
+use crate::rows::{Writer, writer};
+use crate::terminal::{self, STRONG, WARNING};
+use serde_json::json;
+use std::io::{self, Write};
+use std::path::Path;
+use velvet_drawer::grid::{Grid, count};
+use velvet_drawer::inspect::show::{self, Shown, Tone};
+use velvet_drawer::inspect::{File, FoundColumn, FoundFile, Kind, Overview, ValueRef, drawers_in};
+
+pub(crate) fn run(arguments: &args::Overview) -> Result<(), Failure> {
+    if arguments.file.is_dir() {
+        return folder(&arguments.file, arguments.form);
+    }
+    let overview = File::open(&arguments.file)?.overview()?;
+    match arguments.form {
+        Form::Table => {
+            head(&overview)?;
+            tables(&overview, Form::Table)
+        }
+        Form::Json => Ok(writeln!(anstream::stdout(), "{:#}", json(&overview))?),
+        Form::Csv => tables(&overview, Form::Csv),
+    }
+}
+
+fn head(overview: &Overview) -> io::Result<()> {
+    let mut out = anstream::stdout();
+    let name = overview.path.file_name().map(|n| n.to_string_lossy().into_owned()).unwrap_or_default();
+    writeln!(out, "{STRONG}{name}{STRONG:#}, {}", size(overview.bytes))?;
+    writeln!(out, "{}", overview.path.display())?;
+    match &overview.app {
+        Some(app) => {
+            let created = overview.created_at.as_deref().unwrap_or("an unknown time");
+            let created = show::shown(ValueRef::Text(created), Some(&Kind::Timestamp)).text;
+            let second = created.split('.').next().unwrap_or(&created).trim_end_matches('Z');
+            writeln!(out, "App {app}, schema version {}, created {second} UTC", overview.version)?;
+        }
+        None => writeln!(out, "A database of another program; its version number is {}", overview.version)?,
+    }
+    for warning in &overview.warnings {
+        writeln!(out, "{WARNING}Note:{WARNING:#} {warning}.")?;
+    }
+    writeln!(out)
+}
+
+fn tables(overview: &Overview, form: Form) -> Result<(), Failure> {
+    let mut list = List::new(form, &["table", "rows", "columns"])?;
+    for table in &overview.tables {
+        let number = |n: Option<u64>| n.map_or(ValueRef::Missing, number);
+        list.row(&[ValueRef::Text(&table.name), number(table.rows), number(table.columns)], table.bytes)?;
+    }
+    list.end()
+}
+
+fn json(overview: &Overview) -> serde_json::Value {
+    let tables: Vec<_> = overview
+        .tables
+        .iter()
+        .map(|t| json!({ "name": t.name, "rows": t.rows, "columns": t.columns, "bytes": t.bytes }))
+        .collect();
+    json!({
+        "path": overview.path.display().to_string(),
+        "bytes": overview.bytes,
+        "app": overview.app,
+        "version": overview.version,
+        "created_at": overview.created_at,
+        "tables": tables,
+        "warnings": overview.warnings,
+    })
+}
+
+fn folder(folder: &Path, form: Form) -> Result<(), Failure> {
+    let found: Vec<FoundFile> = drawers_in(folder)?;
+    if found.is_empty() {
+        return Err(no_drawer(folder));
+    }
+    if form == Form::Table {
+        writeln!(anstream::stdout(), "{STRONG}{}{STRONG:#}: {}\n", folder.display(), count(found.len(), "database"))?;
+    }
+    let mut list = List::new(form, &["file", "app", "version", "tables", "rows"])?;
+    for file in found {
+        let overview = File::open(&file.path).and_then(|f| f.overview());
+        let name = file.path.strip_prefix(folder).unwrap_or(&file.path).display().to_string();
+        let name = ValueRef::Text(&name);
+        match &overview {
+            Ok(o) => {
+                let app = o.app.as_deref().map_or(ValueRef::Missing, ValueRef::Text);
+                let rows = number(o.tables.iter().filter_map(|t| t.rows).sum());
+                list.row(
+                    &[name, app, ValueRef::Integer(o.version), number(o.tables.len() as u64), rows],
+                    Some(file.bytes),
+                )?;
+            }
+            Err(_) => list.row(
+                &[name, ValueRef::Missing, ValueRef::Missing, ValueRef::Missing, ValueRef::Missing],
+                Some(file.bytes),
+            )?,
+        }
+    }
+    list.end()
+}
+
+fn number(n: u64) -> ValueRef<'static> {
+    ValueRef::Integer(n.cast_signed())
+}
+
+/// Rows whose last column is a size: in bytes for programs, in larger units for people.
+enum List {
+    Table(Grid),
+    Rows(Box<dyn Writer>),
+}
+
+impl List {
+    fn new(form: Form, names: &[&str]) -> Result<List, Failure> {
+        let column = |name: &str| FoundColumn { name: name.to_owned(), kind: None };
+        Ok(match form {
+            Form::Table => List::Table(Grid::new(names.iter().copied().chain(["size"]))),
+            Form::Json | Form::Csv => {
+                List::Rows(writer(form, &names.iter().copied().chain(["bytes"]).map(column).collect::<Vec<_>>())?)
+            }
+        })
+    }
+
+    fn row(&mut self, values: &[ValueRef<'_>], bytes: Option<u64>) -> Result<(), Failure> {
+        match self {
+            List::Table(grid) => {
+                let missing = show::shown(ValueRef::Missing, None);
+                let size = bytes.map_or(missing, |bytes| Shown { text: size(bytes), tone: Tone::Number });
+                grid.row(values.iter().map(|v| show::shown(*v, None)).chain([size]).collect());
+                Ok(())
+            }
+            List::Rows(out) => {
+                out.row(&values.iter().copied().chain([bytes.map_or(ValueRef::Missing, number)]).collect::<Vec<_>>())
+            }
+        }
+    }
+
+    fn end(self) -> Result<(), Failure> {
+        match self {
+            List::Table(grid) => Ok(write!(anstream::stdout(), "{}", terminal::fitted(grid))?),
+            List::Rows(out) => out.end(),
+        }
+    }
+}
+
+/// A number of bytes as people say it.
+fn size(bytes: u64) -> String {
+    let mut size = bytes as f64;
+    for unit in ["B", "KB", "MB", "GB"] {
+        if size < 1000.0 {
+            return if unit == "B" || size >= 100.0 {
+                format!("{size:.0} {unit}")
+            } else {
+                format!("{size:.1} {unit}")
+            };
+        }
+        size /= 1000.0;
+    }
+    format!("{size:.1} TB")
+}

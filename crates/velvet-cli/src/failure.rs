@@ -1,0 +1,58 @@
+//! Why a command could not be done.
+
+use std::fmt;
+use std::io;
+
+/// The exit code when something could not be done.
+pub(crate) const COULD_NOT: u8 = 2;
+
+/// Why a command could not be done.
+#[derive(Debug)]
+pub(crate) enum Failure {
+    /// Said in words.
+    Words(String),
+    /// The library's error.
+    Drawer(velvet_drawer::Error),
+    /// Output could not be written, or a process not be run.
+    Io(io::Error),
+}
+
+impl Failure {
+    pub(crate) fn new(words: impl Into<String>) -> Failure {
+        Failure::Words(words.into())
+    }
+
+    /// Whether the reader of our output went away.
+    pub(crate) fn is_closed_pipe(&self) -> bool {
+        let closed = |e: &io::Error| e.kind() == io::ErrorKind::BrokenPipe;
+        match self {
+            Failure::Words(_) => false,
+            Failure::Io(error) => closed(error),
+            Failure::Drawer(error) => {
+                std::error::Error::source(error).and_then(|e| e.downcast_ref::<io::Error>()).is_some_and(closed)
+            }
+        }
+    }
+}
+
+impl fmt::Display for Failure {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            Failure::Words(words) => f.write_str(words),
+            Failure::Drawer(error) => error.fmt(f),
+            Failure::Io(error) => error.fmt(f),
+        }
+    }
+}
+
+impl From<velvet_drawer::Error> for Failure {
+    fn from(error: velvet_drawer::Error) -> Failure {
+        Failure::Drawer(error)
+    }
+}
+
+impl From<io::Error> for Failure {
+    fn from(error: io::Error) -> Failure {
+        Failure::Io(error)
+    }
+}

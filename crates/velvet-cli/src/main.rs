@@ -1,0 +1,36 @@
+//! The `velvet` command: looks into the files of Velvet Drawer, and of any other program with the same open format.
+//!
+//! It adds arguments and presentation to `velvet_drawer::inspect`, and nothing else.
+
+#![forbid(unsafe_code)]
+#![warn(clippy::unwrap_used)]
+
+mod args;
+mod commands;
+mod failure;
+mod rows;
+mod terminal;
+
+use args::{Arguments, Command};
+use clap::Parser;
+use failure::Failure;
+use std::process::ExitCode;
+
+fn main() -> ExitCode {
+    let arguments = Arguments::parse();
+    let result = match arguments.command {
+        Command::Demo(arguments) => commands::demo::run(&arguments),
+        Command::Overview(arguments) => commands::overview::run(&arguments),
+        Command::Records(arguments) => commands::records::run(&arguments),
+        Command::DemoApp { start } => velvet_demo::run(&start).map_err(|e| Failure::new(e.to_string())),
+    };
+    match result {
+        Ok(()) => ExitCode::SUCCESS,
+        // Whoever reads our output has seen enough.
+        Err(failure) if failure.is_closed_pipe() => ExitCode::SUCCESS,
+        Err(failure) => {
+            terminal::say_failure(&failure.to_string());
+            ExitCode::from(failure::COULD_NOT)
+        }
+    }
+}

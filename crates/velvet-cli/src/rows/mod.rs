@@ -1,0 +1,27 @@
+//! Rows as they come out: a table for people, JSON, comma-separated values.
+
+mod csv;
+mod json;
+mod table;
+
+use crate::args::Form;
+use crate::failure::Failure;
+use velvet_drawer::inspect::{FoundColumn, ValueRef};
+
+/// Takes rows, one after the other.
+pub(crate) trait Writer {
+    /// Takes the next row.
+    fn row(&mut self, values: &[ValueRef<'_>]) -> Result<(), Failure>;
+
+    /// Says that there are no more.
+    fn end(self: Box<Self>) -> Result<(), Failure>;
+}
+
+/// A writer of rows with these columns, to standard output.
+pub(crate) fn writer(form: Form, columns: &[FoundColumn]) -> Result<Box<dyn Writer>, Failure> {
+    Ok(match form {
+        Form::Table => Box::new(table::TableWriter::new(columns)),
+        Form::Json => Box::new(json::JsonWriter::new(columns)),
+        Form::Csv => Box::new(csv::CsvWriter::new(columns)?),
+    })
+}

@@ -1,0 +1,42 @@
+//! What the output goes to: how wide it is, and whether it takes colour.
+
+use anstream::ColorChoice;
+use anstyle::{AnsiColor, Style};
+use std::io::{self, IsTerminal, Write};
+use velvet_drawer::grid::Grid;
+
+/// What went wrong.
+const ALARM: Style = AnsiColor::Red.on_default().bold();
+/// What deserves a second look.
+pub(crate) const WARNING: Style = AnsiColor::Yellow.on_default();
+/// What a reader looks for first.
+pub(crate) const STRONG: Style = Style::new().bold();
+/// What may be passed over.
+pub(crate) const QUIET: Style = Style::new().dimmed();
+
+/// Says on standard error why a command could not be done: on one line, or wrapped between words on a terminal.
+pub(crate) fn say_failure(message: &str) {
+    let mut error = anstream::stderr();
+    let words = format!("velvet: {message}");
+    let words = match terminal_size::terminal_size_of(io::stderr()).filter(|_| io::stderr().is_terminal()) {
+        Some((width, _)) => textwrap::fill(&words, usize::from(width.0)),
+        None => words,
+    };
+    let painted = words.replacen("velvet:", &format!("{ALARM}velvet:{ALARM:#}"), 1);
+    // Where even this cannot be said, the exit code has to do.
+    let _ = writeln!(error, "{painted}");
+}
+
+/// How many characters fit on a line of the terminal; nothing when the output goes elsewhere.
+fn width() -> Option<usize> {
+    if !io::stdout().is_terminal() {
+        return None;
+    }
+    terminal_size::terminal_size().map(|(width, _)| usize::from(width.0))
+}
+
+/// A table as it suits the output: cut to its width, and painted where it takes colour.
+pub(crate) fn fitted(grid: Grid) -> Grid {
+    let paints = anstream::AutoStream::choice(&io::stdout()) != ColorChoice::Never;
+    grid.fit(width()).paint(paints)
+}

@@ -1,0 +1,284 @@
+//! The real command on the demo's data, which the real demo makes.
+
+use assert_cmd::Command;
+use serde_json::Value;
+use std::fs;
+use std::path::{Path, PathBuf};
+use std::sync::LazyLock;
+
+/// The demo, run once: its folder, and what it told.
+static DEMO: LazyLock<(tempfile::TempDir, String)> = LazyLock::new(|| {
+    let folder = tempfile::tempdir().unwrap();
+    let told = succeeds(&["demo", "--into", folder.path().to_str().unwrap()]);
+    (folder, told)
+});
+
+fn drawer() -> String {
+    DEMO.0.path().join("phone/kilnbook/durable/kiln.drawer").to_str().unwrap().to_owned()
+}
+
+fn velvet(arguments: &[&str]) -> Command {
+    let mut command = Command::cargo_bin("velvet").unwrap();
+    command.args(arguments).env_remove("CLICOLOR_FORCE");
+    command
+}
+
+fn succeeds(arguments: &[&str]) -> String {
+    let output = velvet(arguments).output().unwrap();
+    assert!(output.status.success(), "{}", String::from_utf8_lossy(&output.stderr));
+    assert!(output.stderr.is_empty());
+    String::from_utf8(output.stdout).unwrap()
+}
+
+/// Runs what cannot be done, and returns the message.
+fn fails(arguments: &[&str]) -> String {
+    let output = velvet(arguments).output().unwrap();
+    assert_eq!(output.status.code(), Some(2), "{arguments:?}");
+    assert!(output.stdout.is_empty(), "nothing half done comes out");
+    let message = String::from_utf8(output.stderr).unwrap();
+    assert!(message.starts_with("velvet: "), "{message}");
+    message
+}
+
+fn records(more: &[&str]) -> String {
+    let file = drawer();
+    let mut arguments = vec!["records", &file];
+    arguments.extend(more);
+    succeeds(&arguments)
+}
+
+fn json(more: &[&str]) -> Vec<Value> {
+    serde_json::from_str(&records(&[more, &["--as", "json"]].concat())).unwrap()
+}
+
+#[test]
+fn the_demo_keeps_what_was_acknowledged_through_four_real_starts() {
+    let told = &DEMO.1;
+    for line in [
+        "stored 3 firings, 24 pieces and 4800 articles",
+        "found 3 firings, 24 pieces and 4800 articles",
+        "moved K-117 to bisque",
+        "stored K-125: the drawer has acknowledged it",
+        "in the middle of a transaction: 30 pieces if it ended well",
+        "✗ killed",
+        "found 25 pieces, the newest being K-123, K-124, K-125",
+    ] {
+        assert!(told.contains(line), "{line} is missing in:\n{told}");
+    }
+    assert!(told.trim_end().ends_with("rows 1 to 8 of 25; more with --limit and --offset"), "{told}");
+    let bisque = json(&["piece", "--filter", "mark = 'K-117'"]);
+    assert_eq!(bisque[0]["stage"], "bisque");
+}
+
+#[test]
+fn the_demo_replaces_its_own_folder_and_no_other() {
+    let folder = tempfile::tempdir().unwrap();
+    let into = folder.path().to_str().unwrap();
+    succeeds(&["demo", "--into", into]);
+    succeeds(&["demo", "--into", into]);
+    let other = folder.path().join("other");
+    fs::create_dir(&other).unwrap();
+    fs::write(other.join("diary.txt"), "mine").unwrap();
+    let message = fails(&["demo", "--into", other.to_str().unwrap()]);
+    assert!(message.contains("has something in it that the demo did not make. Nothing was changed"), "{message}");
+    assert_eq!(fs::read_to_string(other.join("diary.txt")).unwrap(), "mine");
+}
+
+#[test]
+fn overview_tells_what_a_file_and_a_folder_hold() {
+    let file = drawer();
+    let text = succeeds(&["overview", &file]);
+    assert!(text.starts_with("kiln.drawer, 512 KB\n"), "{text}");
+    assert!(text.contains("App kilnbook, schema version 1, created 20"), "{text}");
+    assert!(text.contains("article  4800        5   467 KB"), "{text}");
+    assert!(!text.contains('\u{1b}'), "no colour in a pipe");
+
+    let overview: Value = serde_json::from_str(&succeeds(&["overview", &file, "--as", "json"])).unwrap();
+    assert_eq!(overview["tables"][0]["name"], "piece");
+    assert_eq!(overview["tables"][0]["rows"], 25);
+    assert_eq!(overview["warnings"], Value::Array(vec![]));
+
+    let folder = succeeds(&["overview", DEMO.0.path().to_str().unwrap(), "--as", "csv"]);
+    assert_eq!(
+        folder,
+        "file,app,version,tables,rows,bytes\nphone/kilnbook/durable/kiln.drawer,kilnbook,1,3,4828,512000\n"
+    );
+}
+
+#[test]
+fn records_show_missing_empty_bytes_and_numbers_each_in_its_way() {
+    let filter = "mark in ('K-121', 'K-124', 'K-101')";
+    let columns = "mark,wt,glaze,firing,thumbnail,remarks";
+    assert_eq!(
+        records(&["piece", "--filter", filter, "--columns", columns]),
+        [
+            "mark     wt  glaze  firing  thumbnail                                          remarks\n",
+            &"─".repeat(188),
+            "\nK-101  0.24  \"\"          1  <64 bytes: 89 50 4e 47 0d 0a 1a 0a 00 1f 3e 5d …>  \"\"\n",
+            "K-121  1.08  \"\"          –  <84 bytes: 89 50 4e 47 0d 0a 1a 0a 14 33 52 71 …>  ",
+            "Gift for the neighbour\\nwho lent us the trailer\n",
+            "K-124     –  \"\"          –  –                                                  Test of the new clay: ",
+            "throws well, dries slowly, and the surface takes a stamp better than anything before it\n\n3 rows\n",
+        ]
+        .concat()
+    );
+}
+
+#[test]
+fn records_come_out_as_json_and_csv_with_their_types() {
+    let firing = &json(&["firing", "--limit", "1"])[0];
+    assert_eq!(firing["even"], true);
+    assert_eq!(firing["readings"][1]["celsius"], 385);
+    assert_eq!(firing["wood"], 212.5);
+    assert_eq!(firing["lit_at"], "2025-03-02T06:15:00.000000000Z");
+    let piece = &json(&["piece", "--filter", "mark = 'K-124'"])[0];
+    assert_eq!((&piece["wt"], &piece["glaze"]), (&Value::Null, &Value::String(String::new())));
+    assert_eq!(json(&["piece", "--filter", "mark = 'none'"]), [Value::Null; 0]);
+    assert_eq!(json(&["article"]).len(), 4800, "only a table is cut");
+
+    let csv = records(&[
+        "piece",
+        "--filter",
+        "mark in ('K-105', 'K-124')",
+        "--columns",
+        "mark,wt,glaze,remarks",
+        "--as",
+        "csv",
+    ]);
+    let lines: Vec<&str> = csv.split('\n').collect();
+    assert_eq!(lines[0], "mark,wt,glaze,remarks");
+    assert_eq!(lines[1], "K-105,0.788,ash over iron,\"Gift for the neighbour");
+    assert_eq!(lines[2], "who lent us the trailer\"");
+    assert!(lines[3].starts_with("K-124,,\"\",\"Test of the new clay"), "{}", lines[3]);
+}
+
+#[test]
+fn records_sort_page_and_say_where_they_are() {
+    let marks = |more: &[&str]| -> String {
+        let rows = json(&[&["piece", "--columns", "mark"], more].concat());
+        rows.iter()
+            .map(|r| r["mark"].as_str().unwrap().trim_start_matches("K-").to_owned())
+            .collect::<Vec<_>>()
+            .join(" ")
+    };
+    assert_eq!(marks(&["--sort", "wt desc,mark", "--limit", "3"]), "113 112 125");
+    assert_eq!(marks(&["--sort", "STAGE, mark desc", "--limit", "2", "--offset", "1"]), "116 115");
+    let table = records(&["art", "--limit", "2", "--offset", "10", "--columns", "numb"]);
+    assert!(table.ends_with("\nrows 11 to 12 of 4800; more with --limit and --offset\n"), "{table}");
+    assert!(records(&["article"]).contains("rows 1 to 50 of 4800"));
+    assert!(records(&["piece", "--offset", "99"]).contains("no row after the first 99; there are 25 rows"));
+}
+
+#[test]
+fn what_cannot_be_done_is_said_with_the_nearest_name() {
+    let file = drawer();
+    let empty = tempfile::tempdir().unwrap();
+    let text = empty.path().join("notes.txt");
+    fs::write(&text, "x".repeat(200)).unwrap();
+    let (empty, text) = (empty.path().to_str().unwrap(), text.to_str().unwrap());
+    let says = |arguments: &[&str], words: &str| {
+        let message = fails(arguments);
+        assert!(message.contains(words), "{message}");
+    };
+    says(&["overview", "nowhere.drawer"], "it is not there. Check the path. File: ");
+    says(&["overview", empty], "no drawer in");
+    says(&["records", empty, "piece"], "no drawer in");
+    says(&["overview", text], "the file is no database, or an encrypted one");
+    says(&["records", &file, "peice"], "there is no table `peice` in the file. Did you mean `piece`?");
+    says(
+        &["records", &file, "piece", "--sort", "th"],
+        "could be several of the columns of `piece`: thrown_on, thumbnail",
+    );
+    says(&["records", &file, "piece", "--filter", "stag = 'x'"], "Did you mean `stage`?");
+    says(
+        &["records", &file, "piece", "--columns", "mark,grams"],
+        "there is no column `grams` in `piece`. It has: key, mark",
+    );
+}
+
+#[test]
+fn a_folder_with_one_drawer_stands_for_it_and_with_several_is_asked_about() {
+    let folder = tempfile::tempdir().unwrap();
+    let copy = |name: &str| fs::copy(drawer(), folder.path().join(name)).unwrap();
+    copy("one.drawer");
+    let path = folder.path().to_str().unwrap();
+    assert!(succeeds(&["records", path, "firing"]).ends_with("3 rows\n"));
+    copy("two.drawer");
+    let message = fails(&["records", path, "firing"]);
+    assert!(message.contains("has 2 drawers; name the one you mean:\n  "), "{message}");
+    assert!(message.contains("two.drawer"), "{message}");
+}
+
+#[test]
+fn a_reader_that_goes_away_is_no_error() {
+    let file = drawer();
+    let program = assert_cmd::cargo::cargo_bin("velvet");
+    for form in ["table", "json", "csv"] {
+        let pipe = format!(
+            "'{}' records '{file}' article --limit 4800 --as {form} | head -n 1; exit ${{PIPESTATUS[0]}}",
+            program.display()
+        );
+        let output = std::process::Command::new("bash").args(["-c", &pipe]).output().unwrap();
+        assert!(output.stderr.is_empty(), "{form}: {}", String::from_utf8_lossy(&output.stderr));
+        assert!(output.status.success(), "{form}");
+    }
+}
+
+#[test]
+fn looking_at_a_file_of_a_killed_app_shows_its_newest_rows_and_leaves_no_trace() {
+    let phone = velvet_phone::Phone::temporary().unwrap();
+    let sandbox = phone.sandbox("kilnbook").unwrap();
+    let start = |name: &str| {
+        let mut command = std::process::Command::new(assert_cmd::cargo::cargo_bin("velvet"));
+        command.args(["demo-app", name]);
+        sandbox.start(command).unwrap()
+    };
+    let mut first = start("first");
+    first.wait_for("stored").unwrap();
+    first.quit().unwrap();
+    let mut third = start("third");
+    third.wait_for("in the middle").unwrap();
+    let look = |file: &Path| {
+        let trace = || {
+            let mut all: Vec<(PathBuf, Vec<u8>)> = fs::read_dir(file.parent().unwrap())
+                .unwrap()
+                .map(|e| e.unwrap().path())
+                .filter(|p| !p.to_string_lossy().ends_with("-shm"))
+                .map(|p| (p.clone(), fs::read(p).unwrap()))
+                .collect();
+            all.sort();
+            all
+        };
+        let before = trace();
+        let path = file.to_str().unwrap();
+        let overview = succeeds(&["overview", path]);
+        let rows = succeeds(&[
+            "records",
+            path,
+            "piece",
+            "--sort",
+            "key desc",
+            "--limit",
+            "1",
+            "--columns",
+            "mark",
+            "--as",
+            "csv",
+        ]);
+        assert!(before == trace(), "something changed");
+        (overview, rows)
+    };
+    let pulled = sandbox.pull("kiln.drawer", &phone.folder().join("pulled")).unwrap();
+    let alone = sandbox.pull_alone("kiln.drawer", &phone.folder().join("alone")).unwrap();
+    let running = sandbox.durable().join("kiln.drawer");
+    let (overview, rows) = look(&running);
+    assert!(
+        overview.contains("Note: the newest changes are not in this file but in kiln.drawer-wal beside it"),
+        "{overview}"
+    );
+    assert_eq!(rows, "mark\nK-125\n");
+    assert_eq!(look(&pulled).1, "mark\nK-125\n");
+    assert_eq!(look(&alone).1, "mark\nK-124\n");
+    third.kill().unwrap();
+    assert_eq!(look(&running).1, "mark\nK-125\n");
+}

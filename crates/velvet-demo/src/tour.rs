@@ -1,0 +1,71 @@
+//! The tour: several starts of the app on the pretend phone, each a process of its own.
+
+use crate::app::FILE;
+use std::io::{self, Write};
+use std::path::{Path, PathBuf};
+use std::process::Command;
+use velvet_phone::{Phone, Running, Sandbox};
+
+/// What the tour leaves to look at.
+#[derive(Debug)]
+pub struct Toured {
+    /// The app's file, as the last start left it.
+    pub drawer: PathBuf,
+}
+
+/// Runs the tour on a pretend phone in `folder`, telling it to `out`. `app` makes the command that runs the app's start
+/// with a name; it must end in [`crate::run`].
+///
+/// # Errors
+/// When the app cannot be started, or does not say what it should.
+pub fn tour(folder: &Path, app: &dyn Fn(&str) -> io::Result<Command>, out: &mut dyn Write) -> io::Result<Toured> {
+    let phone = Phone::at(folder)?;
+    let sandbox = phone.sandbox("kilnbook")?;
+    writeln!(out, "A pottery studio keeps its kiln log on a phone. Each start below is a process of its own.\n")?;
+
+    tell_start(out, 1, "the first time, on a new phone")?;
+    let mut running = start(&sandbox, app, "first")?;
+    relay(out, &running.wait_for("stored")?)?;
+    quit(out, running)?;
+
+    tell_start(out, 2, "the next day; once it is sent to the background and comes back")?;
+    let mut running = start(&sandbox, app, "second")?;
+    relay(out, &running.wait_for("found")?)?;
+    running.to_background()?;
+    running.to_foreground()?;
+    relay(out, &running.wait_for("moved")?)?;
+    quit(out, running)?;
+
+    tell_start(out, 3, "killed by the phone in the middle of a transaction")?;
+    let mut running = start(&sandbox, app, "third")?;
+    relay(out, &running.wait_for("acknowledged")?)?;
+    relay(out, &running.wait_for("in the middle")?)?;
+    running.kill()?;
+    writeln!(out, "    ✗ killed\n")?;
+
+    tell_start(out, 4, "what was acknowledged is there, the rest is not")?;
+    let mut running = start(&sandbox, app, "fourth")?;
+    relay(out, &running.wait_for("found")?)?;
+    quit(out, running)?;
+    Ok(Toured { drawer: sandbox.durable().join(FILE) })
+}
+
+fn start(sandbox: &Sandbox, app: &dyn Fn(&str) -> io::Result<Command>, name: &str) -> io::Result<Running> {
+    sandbox.start(app(name)?)
+}
+
+fn tell_start(out: &mut dyn Write, number: u32, what: &str) -> io::Result<()> {
+    writeln!(out, "  Start {number}: {what}")
+}
+
+fn relay(out: &mut dyn Write, line: &str) -> io::Result<()> {
+    writeln!(out, "    · {line}")
+}
+
+fn quit(out: &mut dyn Write, running: Running) -> io::Result<()> {
+    let (status, said) = running.quit()?;
+    if !status.success() {
+        return Err(io::Error::other(format!("the app ended with {status}; it said:\n{}", said.join("\n"))));
+    }
+    writeln!(out, "    · closed\n")
+}
