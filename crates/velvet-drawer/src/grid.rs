@@ -139,7 +139,7 @@ impl fmt::Display for Grid {
             writeln!(f, "{}", line.trim_end())?;
         }
         if let Some(hidden) = aligned.heads.get(widths.len()..).filter(|hidden| !hidden.is_empty()) {
-            writeln!(f, "… and {} more: {}", count(hidden.len(), "column"), hidden.join(", "))?;
+            writeln!(f, "… and {} not shown: {}", count(hidden.len(), "column"), hidden.join(", "))?;
         }
         Ok(())
     }

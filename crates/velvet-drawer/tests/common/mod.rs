@@ -42,6 +42,7 @@ pub struct Photo {
 #[derive(Record, Clone, Debug, PartialEq)]
 pub struct Recipe {
     pub glaze: Key<Glaze>,
+    #[record(unique)]
     pub text: String,
 }
 
