@@ -10,11 +10,13 @@
 pub mod column;
 pub mod column_type;
 pub mod condition;
+pub mod evolution;
 pub mod fingerprint;
 pub mod key;
 pub mod name;
 pub mod order;
 pub mod outside_file;
+pub mod physical;
 pub mod record;
 pub mod show;
 pub mod statement;

@@ -1,6 +1,7 @@
 //! A plain type as a table, and a record that is in the file.
 
 use crate::column_type::{ColumnType, Misfit};
+use crate::evolution::Hints;
 use crate::key::Key;
 use crate::statement::Statements;
 use crate::structure::Table;
@@ -14,6 +15,8 @@ pub trait Record: Sized + 'static {
     const TABLE: &'static str;
     /// The names of its columns in declared order, without that of row numbers.
     const COLUMNS: &'static [&'static str];
+    /// Where its table and columns come from, for the next version of the schema.
+    const HINTS: Hints;
     /// Its columns, for conditions and orders.
     type Columns: Copy;
 

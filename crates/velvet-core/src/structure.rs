@@ -105,6 +105,9 @@ pub enum Kind {
     Choice {
         /// The declared names.
         values: Vec<String>,
+        /// Whether one of them stands for names that are not declared.
+        #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+        fallback: bool,
     },
     /// The row number of a record.
     Link {
@@ -140,6 +143,19 @@ impl Kind {
 }
 
 impl Structure {
+    /// The same structure with tables, columns and indexes in the order of their names. Two structures are the same when
+    /// their canonical forms are: a column that was added later stands last in its file.
+    #[must_use]
+    pub fn canonical(&self) -> Structure {
+        let mut structure = self.clone();
+        structure.tables.sort_by(|a, b| a.name.cmp(&b.name));
+        for table in &mut structure.tables {
+            table.columns.sort_by(|a, b| a.name.cmp(&b.name));
+            table.indexes.sort_by(|a, b| a.columns.cmp(&b.columns));
+        }
+        structure
+    }
+
     /// The table with this name.
     pub fn table(&self, name: &str) -> Option<&Table> {
         self.tables.iter().find(|t| t.name == name)
@@ -263,7 +279,7 @@ impl Column {
     /// What it holds, in words.
     pub fn in_words(&self) -> String {
         let mut words = match &self.kind {
-            Kind::Choice { values } => format!("a choice of {}", values.join(", ")),
+            Kind::Choice { values, .. } => format!("a choice of {}", values.join(", ")),
             Kind::Link { table } => format!("a link to {table}"),
             Kind::DateTime => "date-time".into(),
             other => format!("{other:?}").to_lowercase(),

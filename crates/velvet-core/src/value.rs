@@ -101,3 +101,30 @@ impl Output for &mut Value {
         *self = Value::Bytes(value.to_vec());
     }
 }
+
+macro_rules! value_from {
+    ($($rust:ty => |$value:ident| $make:expr;)*) => {$(
+        impl From<$rust> for Value {
+            fn from($value: $rust) -> Value {
+                $make
+            }
+        }
+    )*};
+}
+
+value_from! {
+    i64 => |number| Value::Integer(number);
+    i32 => |number| Value::Integer(number.into());
+    u32 => |number| Value::Integer(number.into());
+    bool => |yes| Value::Integer(yes.into());
+    f64 => |number| Value::Real(number);
+    &str => |text| Value::Text(text.to_owned());
+    String => |text| Value::Text(text);
+    Vec<u8> => |bytes| Value::Bytes(bytes);
+}
+
+impl<T: Into<Value>> From<Option<T>> for Value {
+    fn from(value: Option<T>) -> Value {
+        value.map_or(Value::Missing, Into::into)
+    }
+}

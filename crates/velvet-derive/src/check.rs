@@ -27,7 +27,8 @@ fn field(field: &Field, problems: &mut Problems) {
     let mut refuse = |at: Span, message: &str| problems.here(at, message);
     if let Some(at) = field.skip {
         let others = [field.key, field.unique, field.indexed, field.json];
-        if others.iter().any(Option::is_some) || field.default.is_some() || field.link.is_some() {
+        let more = [field.default.is_some(), field.link.is_some(), field.origin.is_some(), field.fill.is_some()];
+        if others.iter().any(Option::is_some) || more.contains(&true) {
             refuse(
                 at,
                 "a skipped field is not stored, so nothing else can be said about its column; remove the other words",

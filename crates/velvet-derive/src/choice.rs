@@ -104,6 +104,7 @@ fn generate(ident: &Ident, variants: &[Variant], library: &Path) -> TokenStream 
             quote!(Some(Self::#ident))
         }
     });
+    let has_fallback = variants.iter().any(|v| v.fallback);
     let unknown_name = if variants.iter().any(|v| v.keeps_name) { quote!(unknown) } else { quote!(_) };
     quote! {
         const _: () = {
@@ -138,6 +139,7 @@ fn generate(ident: &Ident, variants: &[Variant], library: &Path) -> TokenStream 
                 fn kind() -> velvet::Kind {
                     velvet::Kind::Choice {
                         values: <#ident as velvet::Choice>::NAMES.iter().map(|n| ::std::string::String::from(*n)).collect(),
+                        fallback: #has_fallback,
                     }
                 }
 

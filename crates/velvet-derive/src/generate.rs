@@ -1,6 +1,6 @@
 //! The code of a record, from a model without problems.
 
-use crate::model::{Field, Record, Rule};
+use crate::model::{Field, Origin, Record, Rule};
 use proc_macro2::TokenStream;
 use quote::{format_ident, quote, quote_spanned};
 use syn::ext::IdentExt;
@@ -39,6 +39,7 @@ pub(crate) fn record(record: &Record) -> TokenStream {
         quote!(Some(::std::string::String::from(#name)))
     });
     let keyed = key_position.map(|at| keyed(record, at, &types[at]));
+    let hints = hints(record);
     let assertions = stored.iter().zip(&types).map(|(f, ty)| assertions(f, ty));
 
     quote! {
@@ -66,6 +67,7 @@ pub(crate) fn record(record: &Record) -> TokenStream {
             impl velvet::Record for #ident {
                 const TABLE: &'static str = #table;
                 const COLUMNS: &'static [&'static str] = &[#(#names),*];
+                const HINTS: velvet::Hints = #hints;
                 type Columns = #columns;
 
                 fn columns() -> #columns {
@@ -148,6 +150,23 @@ fn column(at: usize, field: &Field, ty: &TokenStream) -> TokenStream {
         Some((_, Rule::Remove)) => quote!(Some(velvet::OnDelete::Remove)),
     };
     quote_spanned!(field.ty.span()=> velvet::ColumnOf::new::<#ty>(#name, #default, #rule))
+}
+
+/// Where the table and its columns come from.
+fn hints(record: &Record) -> TokenStream {
+    let origin = |origin: Option<&Origin>| match origin {
+        None => quote!(None),
+        Some(Origin::New) => quote!(Some(velvet::Origin::New)),
+        Some(Origin::Was(name)) => quote!(Some(velvet::Origin::Was(#name))),
+    };
+    let table = origin(record.origin.as_ref().map(|(_, origin)| origin));
+    let columns = record.stored().filter(|f| f.origin.is_some() || f.fill.is_some()).map(|f| {
+        let column = &f.column.text;
+        let origin = origin(f.origin.as_ref().map(|(_, origin)| origin));
+        let fill = f.fill.as_ref().map_or(quote!(None), |(_, fill)| quote!(Some(#fill)));
+        quote!(velvet::Hint { column: #column, origin: #origin, fill: #fill })
+    });
+    quote!(velvet::Hints { table: #table, columns: &[#(#columns),*] })
 }
 
 fn indexes(record: &Record) -> Vec<TokenStream> {

@@ -15,6 +15,7 @@ pub(crate) struct Record {
     pub fields: Vec<Field>,
     /// Lists of fields from `unique(…)` and `indexed(…)` on the struct; the flag says which.
     pub groups: Vec<(Vec<Ident>, bool)>,
+    pub origin: Option<(Span, Origin)>,
     pub library: Path,
     /// Whether it has lifetimes or type parameters, which it must not.
     pub generic: bool,
@@ -33,6 +34,14 @@ pub(crate) struct Field {
     pub skip: Option<Span>,
     pub default: Option<(Span, Option<Expr>)>,
     pub link: Option<(Span, Rule)>,
+    pub origin: Option<(Span, Origin)>,
+    pub fill: Option<(Span, String)>,
+}
+
+/// Where a table or column comes from.
+pub(crate) enum Origin {
+    Was(String),
+    New,
 }
 
 /// The name of a table or column, and where it was given.
@@ -62,8 +71,9 @@ pub(crate) enum Rule {
     Remove,
 }
 
-const ON_STRUCT: &[&str] = &["name", "unique", "indexed", "library"];
-const ON_FIELD: &[&str] = &["name", "key", "unique", "indexed", "json", "skip", "default", "link"];
+const ON_STRUCT: &[&str] = &["name", "unique", "indexed", "was", "new", "library"];
+const ON_FIELD: &[&str] =
+    &["name", "key", "unique", "indexed", "json", "skip", "default", "link", "was", "new", "fill"];
 
 impl Record {
     /// Reads the struct, or nothing when it is no struct that could be a record; what is wrong goes to `problems`.
@@ -103,12 +113,14 @@ impl Record {
             vis: input.vis,
             fields: Vec::new(),
             groups: Vec::new(),
+            origin: None,
             library: syn::parse_quote!(::velvet_drawer),
             generic,
         };
         attributes::each(&input.attrs, "record", ON_STRUCT, problems, |word, meta| {
             match word {
                 "name" => record.table = Name::given(meta)?,
+                "was" | "new" => set_origin(&mut record.origin, word, meta)?,
                 "unique" | "indexed" => record.groups.push((idents(meta)?, word == "unique")),
                 _ => record.library = attributes::text(meta)?.parse()?,
             }
@@ -139,6 +151,8 @@ impl Field {
             skip: None,
             default: None,
             link: None,
+            origin: None,
+            fill: None,
         };
         attributes::each(&field.attrs, "record", ON_FIELD, problems, |word, meta| {
             let here = meta.path.get_ident().map_or_else(Span::call_site, Ident::span);
@@ -153,6 +167,8 @@ impl Field {
                     let value = if meta.input.peek(syn::Token![=]) { Some(meta.value()?.parse()?) } else { None };
                     model.default = Some((here, value));
                 }
+                "was" | "new" => set_origin(&mut model.origin, word, meta)?,
+                "fill" => model.fill = Some((here, attributes::text(meta)?.value())),
                 _ => model.link = Some((here, rule(meta)?)),
             }
             Ok(())
@@ -174,6 +190,16 @@ pub(crate) fn inside_option(ty: &Type) -> Option<&Type> {
         Some(GenericArgument::Type(inner)) if arguments.args.len() == 1 => Some(inner),
         _ => None,
     }
+}
+
+/// Takes `was = "…"` or `new`, but not both.
+fn set_origin(origin: &mut Option<(Span, Origin)>, word: &str, meta: &ParseNestedMeta) -> syn::Result<()> {
+    let here = meta.path.get_ident().map_or_else(Span::call_site, Ident::span);
+    let said = if word == "new" { Origin::New } else { Origin::Was(attributes::text(meta)?.value()) };
+    if origin.replace((here, said)).is_some() {
+        return Err(syn::Error::new(here, "it is either new, or was called otherwise before; keep one of the words"));
+    }
+    Ok(())
 }
 
 /// The fields in `unique(a, b)`.

@@ -2,7 +2,7 @@
 
 use crate::engine::{Connection, Fault, Pool};
 use crate::error::{Cause, Error};
-use crate::opening::{self, Options};
+use crate::opening::{self, Opened, Options};
 use crate::schema::{Declared, Schema};
 use std::cell::RefCell;
 use std::collections::BTreeMap;
@@ -27,6 +27,7 @@ pub(crate) struct Inner {
     pub(crate) place: Place,
     pub(crate) declared: Declared,
     pub(crate) files_root: Option<PathBuf>,
+    opened: Opened,
     pool: Option<Pool>,
     handles: Mutex<Handles>,
 }
@@ -138,6 +139,12 @@ impl Drawer {
         }
     }
 
+    /// What opening it came to: whether it was created, or upgraded and how. Of a file that was open already, what its
+    /// first opening came to.
+    pub fn opened(&self) -> &Opened {
+        &self.inner.opened
+    }
+
     /// The whole drawer as bytes, such as its file would hold once everything is merged.
     ///
     /// # Errors
@@ -202,8 +209,14 @@ impl Drawer {
 }
 
 impl Inner {
-    pub(crate) fn new(place: Place, declared: Declared, files_root: Option<PathBuf>, pool: Pool) -> Inner {
-        Inner { place, declared, files_root, pool: Some(pool), handles: Mutex::default() }
+    pub(crate) fn new(
+        place: Place,
+        declared: Declared,
+        files_root: Option<PathBuf>,
+        opened: Opened,
+        pool: Pool,
+    ) -> Inner {
+        Inner { place, declared, files_root, opened, pool: Some(pool), handles: Mutex::default() }
     }
 
     fn pool(&self) -> &Pool {

@@ -55,6 +55,7 @@ pub(crate) enum Cause {
     NotThere,
     BadQuery,
     Device,
+    Cancelled,
     Own,
     Engine,
 }
@@ -109,6 +110,8 @@ predicates! {
     is_bad_query: BadQuery;
     /// The device failed to read or write.
     is_device: Device;
+    /// Opening was cancelled.
+    is_cancelled: Cancelled;
     /// The app's own error, from [`Error::own`].
     is_own: Own;
 }
@@ -134,6 +137,17 @@ impl Error {
         let mut own = Error::new(Cause::Own, error.to_string());
         own.0.source = Some(error);
         own
+    }
+
+    /// An error of the device; `doing` begins the sentence.
+    pub(crate) fn device(doing: &str, error: &std::io::Error) -> Error {
+        let cause = match error.kind() {
+            std::io::ErrorKind::StorageFull => Cause::NoSpace,
+            std::io::ErrorKind::PermissionDenied | std::io::ErrorKind::ReadOnlyFilesystem => Cause::ReadOnly,
+            std::io::ErrorKind::NotFound => Cause::NotThere,
+            _ => Cause::Device,
+        };
+        Error::new(cause, format!("{doing}: {error}"))
     }
 
     /// The file it is about.

@@ -6,6 +6,7 @@
 pub mod grid;
 pub mod inspect;
 pub mod place;
+pub mod testing;
 
 mod drawer;
 mod engine;
@@ -14,17 +15,19 @@ mod opening;
 mod outside;
 mod reading;
 mod schema;
+mod upgrading;
 mod writing;
 
 pub use drawer::Drawer;
 pub use error::Error;
-pub use opening::Options;
+pub use opening::{Opened, Opening, Options};
 pub use outside::DanglingFile;
 pub use reading::{Gather, Records, View};
 pub use schema::Schema;
+pub use upgrading::{CodeRow, Progress, Upgrade, Upgraded, UpgradedStep};
 pub use velvet_core::{
     Choice, Column, ColumnType, Condition, Key, Keyed, Misfit, Optional, Order, Ordered, Ordering, OutsideFile, Record,
-    Stored, StoredAs, Textual,
+    Stored, StoredAs, Textual, Value,
 };
 #[doc(inline)]
 pub use velvet_derive::{Choice, Record};
@@ -35,6 +38,7 @@ pub use writing::Tx;
 pub mod __private {
     pub use velvet_core::column::key_column;
     pub use velvet_core::column_type::{read_choice, stored_arg, stored_value};
+    pub use velvet_core::evolution::{Hint, Hints, Origin};
     pub use velvet_core::statement::Statements;
     pub use velvet_core::structure::{Column as ColumnOf, Index, Kind, OnDelete, Table};
     pub use velvet_core::{

@@ -1,6 +1,8 @@
 //! What an app keeps: its records, declared in one place.
 
 use crate::error::{Cause, Error};
+use crate::upgrading::{Code, Upgrade};
+use velvet_core::evolution::{Head, Hints};
 use velvet_core::structure::{Structure, Table};
 use velvet_core::{Misfit, Record, fingerprint};
 
@@ -26,6 +28,9 @@ pub struct Schema {
     app: String,
     tables: Vec<Table>,
     misfits: Vec<(&'static str, &'static [&'static str], Misfit)>,
+    hints: Vec<(&'static str, Hints)>,
+    history: Option<&'static str>,
+    codes: Vec<(String, Code)>,
 }
 
 /// A schema that was found sound.
@@ -35,6 +40,10 @@ pub(crate) struct Declared {
     pub(crate) version: u32,
     pub(crate) structure: Structure,
     pub(crate) fingerprint: String,
+    pub(crate) history: Option<&'static str>,
+    pub(crate) codes: Vec<(String, Code)>,
+    /// The version of the app itself, where it says.
+    pub(crate) app_version: Option<String>,
 }
 
 /// The version of a schema that has never changed.
@@ -44,16 +53,44 @@ impl Schema {
     /// A schema without records, of the app with this name. The name is kept in the file, so that one app's file is
     /// not taken for another's.
     pub fn new(app: impl Into<String>) -> Schema {
-        Schema { app: app.into(), tables: Vec::new(), misfits: Vec::new() }
+        Schema {
+            app: app.into(),
+            tables: Vec::new(),
+            misfits: Vec::new(),
+            hints: Vec::new(),
+            history: None,
+            codes: Vec::new(),
+        }
     }
 
     /// Adds the table of a record. The order in which records are added does not matter.
     #[must_use]
     pub fn record<T: Record>(mut self) -> Schema {
+        self.hints.push((T::TABLE, T::HINTS));
         match T::table() {
             Ok(table) => self.tables.push(table),
             Err(misfit) => self.misfits.push((T::TABLE, T::COLUMNS, misfit)),
         }
+        self
+    }
+
+    /// Names the history of the schema, which is checked in beside the code:
+    /// `.history(include_str!("../kilnbook.history.json"))`. None is needed until the first version is recorded; see
+    /// [`crate::testing::history_is_current`].
+    #[must_use]
+    pub fn history(mut self, text: &'static str) -> Schema {
+        self.history = Some(text);
+        self
+    }
+
+    /// Registers code that a version of the history runs in its upgrade, under its name there.
+    #[must_use]
+    pub fn code(
+        mut self,
+        name: impl Into<String>,
+        code: impl Fn(&Upgrade<'_>) -> Result<(), Error> + Send + Sync + 'static,
+    ) -> Schema {
+        self.codes.push((name.into(), Code::new(code)));
         self
     }
 
@@ -66,7 +103,8 @@ impl Schema {
         self.declared().map(drop)
     }
 
-    pub(crate) fn declared(&self) -> Result<Declared, Error> {
+    /// The schema as it is declared, whatever its history says.
+    pub(crate) fn sound(&self) -> Result<Declared, Error> {
         let structure = Structure { tables: self.tables.clone() };
         let mut problems = structure.problems();
         for (table, columns, misfit) in &self.misfits {
@@ -80,13 +118,42 @@ impl Schema {
             problems.push("there is no record; add each with `.record::<…>()`".into());
         }
         if !problems.is_empty() {
-            return Err(Error::new(
-                Cause::Schema,
-                format!("the schema of {:?} is not sound: {}", self.app, problems.join("; ")),
-            )
-            .untouched("No file was touched"));
+            return Err(self.unsound(&problems.join("; ")));
         }
-        let fingerprint = fingerprint::of(&structure);
-        Ok(Declared { app: self.app.clone(), version: FIRST_VERSION, structure, fingerprint })
+        Ok(Declared {
+            app: self.app.clone(),
+            version: FIRST_VERSION,
+            fingerprint: fingerprint::of(&structure),
+            structure,
+            history: self.history,
+            codes: self.codes.clone(),
+            app_version: None,
+        })
+    }
+
+    /// The schema as it is declared, with the version that its history gives it.
+    pub(crate) fn declared(&self) -> Result<Declared, Error> {
+        let mut declared = self.sound()?;
+        let Some(text) = self.history else { return Ok(declared) };
+        let head = Head::parse(text).map_err(|problem| self.unsound(&problem.to_string()))?;
+        if head.app != self.app {
+            return Err(self.unsound(&format!("its history is that of {:?}", head.app)));
+        }
+        if head.fingerprint != declared.fingerprint {
+            return Err(self.unsound("it is not what its history says of the newest version").advise(
+                "Record the change: run `cargo test`; testing::history_is_current says what differs and what to do",
+            ));
+        }
+        declared.version = head.newest;
+        Ok(declared)
+    }
+
+    pub(crate) fn hints(&self) -> &[(&'static str, Hints)] {
+        &self.hints
+    }
+
+    fn unsound(&self, why: &str) -> Error {
+        Error::new(Cause::Schema, format!("the schema of {:?} is not sound: {why}", self.app))
+            .untouched("No file was touched")
     }
 }

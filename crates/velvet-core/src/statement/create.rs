@@ -5,18 +5,20 @@ use crate::structure::{Column, Index, Kind, OnDelete, Structure, Table};
 
 /// The statements that create a structure in an empty file, in the order in which they must run.
 pub fn create(structure: &Structure) -> Vec<String> {
-    let tables = structure.tables.iter().map(table);
-    let indexes = structure.tables.iter().flat_map(|t| t.indexes.iter().map(|i| index(&t.name, i)));
+    let tables = structure.tables.iter().map(create_table);
+    let indexes = structure.tables.iter().flat_map(|t| t.indexes.iter().map(|i| create_index(&t.name, i)));
     tables.chain(indexes).collect()
 }
 
-fn table(table: &Table) -> String {
+/// The statement that creates a table, without its indexes.
+pub fn create_table(table: &Table) -> String {
     let mut lines = vec![format!("{} INTEGER PRIMARY KEY AUTOINCREMENT", quoted(KEY_COLUMN))];
-    lines.extend(table.columns.iter().map(column));
+    lines.extend(table.columns.iter().map(column_definition));
     format!("CREATE TABLE {} (\n  {}\n) STRICT", quoted(&table.name), lines.join(",\n  "))
 }
 
-fn column(column: &Column) -> String {
+/// A column as a statement that creates or adds it says it.
+pub fn column_definition(column: &Column) -> String {
     let mut line = format!("{} {}", quoted(&column.name), column.kind.storage());
     if !column.optional {
         line.push_str(" NOT NULL");
@@ -36,7 +38,8 @@ fn column(column: &Column) -> String {
     line
 }
 
-fn index(table: &str, index: &Index) -> String {
+/// The statement that creates an index.
+pub fn create_index(table: &str, index: &Index) -> String {
     let columns = index.columns.iter().map(|c| quoted(c)).collect::<Vec<_>>().join(", ");
     let unique = if index.unique { "UNIQUE " } else { "" };
     format!("CREATE {unique}INDEX {} ON {} ({columns})", quoted(&index.name(table)), quoted(table))

@@ -3,7 +3,7 @@
 mod create;
 mod select;
 
-pub use create::create;
+pub use create::{column_definition, create, create_index, create_table};
 pub use select::Select;
 
 use crate::name::{KEY_COLUMN, push_quoted, quoted};

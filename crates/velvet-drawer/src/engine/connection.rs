@@ -84,6 +84,11 @@ impl Connection {
         self.run("PRAGMA journal_mode = DELETE")
     }
 
+    /// Switches the enforcement of links on or off; only outside of a transaction.
+    pub(crate) fn enforce_links(&self, on: bool) -> Result<(), Fault> {
+        Ok(self.0.set_db_config(DbConfig::SQLITE_DBCONFIG_ENABLE_FKEY, on).map(drop)?)
+    }
+
     /// Leaves the log as it is when this connection is closed.
     pub(crate) fn leave_log_alone(&self) {
         // Where the engine does not know this, it has no log to leave alone.

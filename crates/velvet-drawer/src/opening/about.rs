@@ -2,6 +2,8 @@
 
 use crate::engine::{Connection, Fault, FaultKind};
 use crate::schema::Declared;
+use crate::upgrading::UpgradedStep;
+use std::time::Duration;
 use velvet_core::structure::Structure;
 
 /// The application id in the header of every drawer: `VDrw`.
@@ -11,16 +13,19 @@ pub(crate) const APPLICATION_ID: i64 = 0x5644_7277;
 const FORMAT: &str = "1";
 
 /// What a drawer's file says about itself.
+#[derive(Default)]
 pub(crate) struct About {
     pub(crate) app: String,
     pub(crate) fingerprint: String,
+    /// The engine's count of changes of structure when the file was last written by us.
+    pub(crate) structure_count: String,
 }
 
 impl About {
     /// Reads what telling the file takes; nothing where the table of facts is missing.
     pub(crate) fn read(connection: &Connection) -> Result<Option<About>, Fault> {
-        let mut about = About { app: String::new(), fingerprint: String::new() };
-        let text = "SELECT name, value FROM velvet_about WHERE name IN ('app', 'fingerprint')";
+        let mut about = About::default();
+        let text = "SELECT name, value FROM velvet_about WHERE name IN ('app', 'fingerprint', 'structure_count')";
         let mut statement = match connection.prepare(text) {
             Err(Fault { kind: FaultKind::NoTable(_), .. }) => return Ok(None),
             other => other?,
@@ -29,6 +34,7 @@ impl About {
         while let Some(row) = rows.next()? {
             match row.text(0) {
                 "app" => about.app = row.text(1).to_owned(),
+                "structure_count" => about.structure_count = row.text(1).to_owned(),
                 _ => about.fingerprint = row.text(1).to_owned(),
             }
         }
@@ -53,22 +59,56 @@ impl About {
 
     /// Writes what a new file says about itself. The header is written by the same transaction.
     pub(crate) fn write(connection: &Connection, declared: &Declared) -> Result<(), Fault> {
-        connection.run("CREATE TABLE velvet_about (name TEXT PRIMARY KEY, value TEXT NOT NULL) STRICT")?;
-        let structure = serde_json::to_string(&declared.structure).unwrap_or_default();
-        let created = jiff::Timestamp::now();
-        let facts = [
-            ("format", FORMAT),
-            ("app", &declared.app),
-            ("fingerprint", &declared.fingerprint),
-            ("structure", &structure),
-            ("created_at", &format!("{created:.9}")),
-        ];
-        let mut statement = connection.prepare("INSERT INTO velvet_about (name, value) VALUES (?1, ?2)")?;
-        for (name, value) in facts {
-            statement.bind(1, velvet_core::ValueRef::Text(name))?;
-            statement.bind(2, velvet_core::ValueRef::Text(value))?;
-            statement.execute()?;
+        connection.run(
+            "CREATE TABLE velvet_about (name TEXT PRIMARY KEY, value TEXT NOT NULL) STRICT; \
+             CREATE TABLE velvet_versions (version INTEGER PRIMARY KEY, at TEXT NOT NULL, app_version TEXT, \
+             took_ms INTEGER NOT NULL) STRICT",
+        )?;
+        let created = format!("{:.9}", jiff::Timestamp::now());
+        for (name, value) in [("format", FORMAT), ("app", &declared.app), ("created_at", &created)] {
+            set(connection, name, value)?;
         }
-        connection.run(&format!("PRAGMA application_id = {APPLICATION_ID}; PRAGMA user_version = {}", declared.version))
+        went_through(connection, declared, declared.version, Duration::ZERO)?;
+        connection.run(&format!("PRAGMA application_id = {APPLICATION_ID}"))?;
+        describe(connection, declared)
     }
+
+    /// Writes what an upgraded file says about itself, and the versions that it went through.
+    pub(crate) fn rewrite(connection: &Connection, declared: &Declared, steps: &[UpgradedStep]) -> Result<(), Fault> {
+        for step in steps {
+            went_through(connection, declared, step.version, step.took)?;
+        }
+        describe(connection, declared)
+    }
+
+    /// Notes that a structure changed from outside was found to be the same.
+    pub(crate) fn same_after_all(connection: &Connection, count: i64) -> Result<(), Fault> {
+        set(connection, "structure_count", &count.to_string())
+    }
+}
+
+/// Writes the declared structure and version.
+fn describe(connection: &Connection, declared: &Declared) -> Result<(), Fault> {
+    let structure = serde_json::to_string(&declared.structure).unwrap_or_default();
+    set(connection, "fingerprint", &declared.fingerprint)?;
+    set(connection, "structure", &structure)?;
+    connection.run(&format!("PRAGMA user_version = {}", declared.version))?;
+    let count = connection.number("PRAGMA schema_version")?;
+    set(connection, "structure_count", &count.to_string())
+}
+
+fn set(connection: &Connection, name: &str, value: &str) -> Result<(), Fault> {
+    let text = "INSERT INTO velvet_about (name, value) VALUES (?1, ?2) ON CONFLICT (name) DO UPDATE SET value = ?2";
+    let mut statement = connection.prepare(text)?;
+    statement.bind_all(&[name.into(), value.into()])?;
+    statement.execute().map(drop)
+}
+
+fn went_through(connection: &Connection, declared: &Declared, version: u32, took: Duration) -> Result<(), Fault> {
+    let at = format!("{:.9}", jiff::Timestamp::now());
+    let took = i64::try_from(took.as_millis()).unwrap_or(i64::MAX);
+    let text = "INSERT OR REPLACE INTO velvet_versions (version, at, app_version, took_ms) VALUES (?1, ?2, ?3, ?4)";
+    let mut statement = connection.prepare(text)?;
+    statement.bind_all(&[version.into(), at.into(), declared.app_version.clone().into(), took.into()])?;
+    statement.execute().map(drop)
 }

@@ -7,23 +7,22 @@ use crate::error::Error;
 use crate::schema::Declared;
 use velvet_core::statement;
 
-/// Creates the declared structure, all of it or nothing. Where another process was faster, what it made is checked like
-/// any file that was there.
-pub(super) fn create(connection: &Connection, declared: &Declared) -> Result<(), Error> {
+/// Creates the declared structure, all of it or nothing. Says whether it did: another process may have been faster.
+pub(super) fn create(connection: &Connection, declared: &Declared) -> Result<bool, Error> {
     let engine = |fault: Fault| Error::engine("cannot create the drawer", fault).untouched("Nothing was created");
     connection.run("BEGIN IMMEDIATE").map_err(engine)?;
     let result = match recognise(connection, declared) {
-        Ok(Found::Fresh) => tables(connection, declared).map_err(engine),
-        Ok(Found::Current) => Ok(()),
+        Ok(Found::Fresh) => tables(connection, declared).map(|()| true).map_err(engine),
+        Ok(Found::Current | Found::Older(_)) => Ok(false),
         Err(error) => Err(error),
     };
-    match result.and_then(|()| connection.run("COMMIT").map_err(engine)) {
-        Ok(()) => Ok(()),
+    match result.and_then(|created| connection.run("COMMIT").map(|()| created).map_err(engine)) {
         Err(error) => {
             // The engine may have rolled back by itself; then this has nothing left to do.
             let _ = connection.run("ROLLBACK");
             Err(error)
         }
+        created => created,
     }
 }
 

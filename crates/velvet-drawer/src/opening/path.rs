@@ -52,12 +52,7 @@ pub(crate) fn resolved(path: &Path) -> Result<PathBuf, Error> {
 }
 
 fn not_there(path: &Path, what: &str, error: &io::Error) -> Error {
-    let cause = match error.kind() {
-        io::ErrorKind::PermissionDenied | io::ErrorKind::ReadOnlyFilesystem => Cause::ReadOnly,
-        io::ErrorKind::StorageFull => Cause::NoSpace,
-        _ => Cause::NotThere,
-    };
-    Error::new(cause, format!("cannot open the drawer: {what} ({error})"))
+    Error::device(&format!("cannot open the drawer: {what}"), error)
         .untouched("Nothing was created")
         .advise("Keep drawers in a folder that the app may write, such as place::durable(…)")
         .in_file(path)

@@ -1,6 +1,8 @@
 //! The records that the tests of this crate share.
 #![allow(dead_code, unreachable_pub)]
 
+pub mod versions;
+
 use std::path::PathBuf;
 use velvet_drawer::{Choice, Drawer, Key, Record, Schema};
 

@@ -1,0 +1,247 @@
+//! One change of a structure.
+
+use crate::structure::{Column, Index, Kind, Structure, Table};
+use serde::{Deserialize, Serialize};
+use std::fmt;
+
+/// One change of a structure, or of what is stored in it.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+#[serde(tag = "change", rename_all = "kebab-case", deny_unknown_fields)]
+pub enum Change {
+    /// A table is renamed; links to it follow.
+    RenameTable {
+        /// Its name until now.
+        table: String,
+        /// Its new name.
+        to: String,
+    },
+    /// A column is renamed; indexes on it follow.
+    RenameColumn {
+        /// The table it is in.
+        table: String,
+        /// Its name until now.
+        column: String,
+        /// Its new name.
+        to: String,
+    },
+    /// A table is added, with its indexes.
+    AddTable {
+        /// The table.
+        table: Table,
+    },
+    /// A column is added.
+    AddColumn {
+        /// The table it is added to.
+        table: String,
+        /// The column.
+        column: Column,
+        /// What rows that exist get there: an SQL expression over the row. Their default, or nothing, where it is missing.
+        #[serde(default, skip_serializing_if = "Option::is_none")]
+        fill: Option<String>,
+    },
+    /// A statement written by hand.
+    Sql {
+        /// The statement.
+        statement: String,
+    },
+    /// Code of the app, which the app registers under this name.
+    Code {
+        /// The name.
+        name: String,
+    },
+    /// An index is dropped.
+    DropIndex {
+        /// The table it is on.
+        table: String,
+        /// The index.
+        index: Index,
+    },
+    /// A column holds something else, or in another way, from now on.
+    ChangeColumn {
+        /// The table it is in.
+        table: String,
+        /// The column as it is from now on, under the name that it has.
+        column: Column,
+        /// What rows that exist get there: an SQL expression over the row as it was. Their value where it is missing.
+        #[serde(default, skip_serializing_if = "Option::is_none")]
+        fill: Option<String>,
+    },
+    /// A column is dropped, with what is stored in it.
+    DropColumn {
+        /// The table it is in.
+        table: String,
+        /// Its name.
+        column: String,
+    },
+    /// Another column is the records' own key from now on, or none is.
+    ChangeKey {
+        /// The table.
+        table: String,
+        /// The column.
+        #[serde(default, skip_serializing_if = "Option::is_none")]
+        natural_key: Option<String>,
+    },
+    /// A table is dropped, with what is stored in it.
+    DropTable {
+        /// Its name.
+        table: String,
+    },
+    /// An index is added.
+    AddIndex {
+        /// The table it is on.
+        table: String,
+        /// The index.
+        index: Index,
+    },
+}
+
+impl Change {
+    /// Makes the change to a structure.
+    ///
+    /// # Errors
+    /// Says what does not fit: a name that is not there, or is there already.
+    pub fn apply(&self, to: &mut Structure) -> Result<(), String> {
+        match self {
+            Change::RenameTable { table, to: name } => {
+                new_table(to, name)?;
+                self::table(to, table)?.name.clone_from(name);
+                for column in to.tables.iter_mut().flat_map(|t| &mut t.columns) {
+                    if let Kind::Link { table: target } = &mut column.kind
+                        && target == table
+                    {
+                        target.clone_from(name);
+                    }
+                }
+            }
+            Change::RenameColumn { table, column, to: name } => {
+                let table = self::table(to, table)?;
+                new_column(table, name)?;
+                let found = self::column(table, column)?;
+                found.name.clone_from(name);
+                let indexed = table.indexes.iter_mut().flat_map(|i| &mut i.columns);
+                for other in indexed.chain(&mut table.natural_key).filter(|c| *c == column) {
+                    other.clone_from(name);
+                }
+            }
+            Change::AddTable { table } => {
+                new_table(to, &table.name)?;
+                to.tables.push(table.clone());
+            }
+            Change::AddColumn { table, column, .. } => {
+                let table = self::table(to, table)?;
+                new_column(table, &column.name)?;
+                table.columns.push(column.clone());
+            }
+            Change::Sql { .. } | Change::Code { .. } => {}
+            Change::DropIndex { table, index } => {
+                let table = self::table(to, table)?;
+                let at = table.indexes.iter().position(|i| i == index);
+                let at =
+                    at.ok_or_else(|| format!("`{}` has no such index on {}", table.name, index.columns.join(", ")))?;
+                table.indexes.remove(at);
+            }
+            Change::ChangeColumn { table, column, .. } => {
+                *self::column(self::table(to, table)?, &column.name)? = column.clone();
+            }
+            Change::DropColumn { table, column } => {
+                let table = self::table(to, table)?;
+                self::column(table, column)?;
+                if let Some(index) = table.indexes.iter().find(|i| i.columns.contains(column)) {
+                    let index = index.columns.join(", ");
+                    return Err(format!("`{}.{column}` cannot be dropped before its index on {index} is", table.name));
+                }
+                table.columns.retain(|c| c.name != *column);
+            }
+            Change::ChangeKey { table, natural_key } => self::table(to, table)?.natural_key.clone_from(natural_key),
+            Change::DropTable { table } => {
+                self::table(to, table)?;
+                to.tables.retain(|t| t.name != *table);
+            }
+            Change::AddIndex { table, index } => {
+                let table = self::table(to, table)?;
+                for name in &index.columns {
+                    column(table, name)?;
+                }
+                if table.indexes.iter().any(|i| i.columns == index.columns) {
+                    return Err(format!("`{}` has an index on {} already", table.name, index.columns.join(", ")));
+                }
+                table.indexes.push(index.clone());
+            }
+        }
+        Ok(())
+    }
+
+    /// Whether what was stored cannot be had back from what is stored afterwards.
+    pub fn loses(&self) -> bool {
+        match self {
+            Change::DropColumn { .. } | Change::DropTable { .. } => true,
+            Change::ChangeColumn { fill, .. } => fill.is_some(),
+            // What is written by hand may do anything.
+            Change::Sql { .. } | Change::Code { .. } => true,
+            _ => false,
+        }
+    }
+
+    /// Whether a person wrote it: a draft never holds it.
+    pub fn is_by_hand(&self) -> bool {
+        matches!(self, Change::Sql { .. } | Change::Code { .. })
+    }
+}
+
+impl fmt::Display for Change {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        let filled =
+            |fill: &Option<String>| fill.as_ref().map(|fill| format!(", filled with {fill}")).unwrap_or_default();
+        let index_on = |index: &Index| index.columns.join(", ");
+        let unique = |index: &Index| if index.unique { "unique values" } else { "an index" };
+        match self {
+            Change::RenameTable { table, to } => write!(f, "the table `{table}` is called `{to}`"),
+            Change::RenameColumn { table, column, to } => write!(f, "`{table}.{column}` is called `{to}`"),
+            Change::AddTable { table } => {
+                let columns: Vec<&str> = table.columns.iter().map(|c| c.name.as_str()).collect();
+                write!(f, "the table `{}` is new, with {}", table.name, columns.join(", "))
+            }
+            Change::AddColumn { table, column, fill } => {
+                write!(f, "`{table}.{}` is new: {}{}", column.name, column.in_words(), filled(fill))
+            }
+            Change::Sql { statement } => write!(f, "by hand: {statement}"),
+            Change::Code { name } => write!(f, "the code `{name}` runs"),
+            Change::DropIndex { table, index } => {
+                write!(f, "`{table}` has no longer {} on {}", unique(index), index_on(index))
+            }
+            Change::ChangeColumn { table, column, fill } => {
+                write!(f, "`{table}.{}` becomes {}{}", column.name, column.in_words(), filled(fill))
+            }
+            Change::DropColumn { table, column } => {
+                write!(f, "`{table}.{column}` is dropped, with what is stored in it")
+            }
+            Change::ChangeKey { table, natural_key: Some(key) } => write!(f, "`{table}` is known by its `{key}`"),
+            Change::ChangeKey { table, natural_key: None } => write!(f, "`{table}` has no key of its own any more"),
+            Change::DropTable { table } => write!(f, "the table `{table}` is dropped, with what is stored in it"),
+            Change::AddIndex { table, index } => write!(f, "`{table}` has {} on {}", unique(index), index_on(index)),
+        }
+    }
+}
+
+fn table<'s>(structure: &'s mut Structure, name: &str) -> Result<&'s mut Table, String> {
+    structure.tables.iter_mut().find(|t| t.name == name).ok_or_else(|| format!("there is no table `{name}`"))
+}
+
+fn column<'t>(table: &'t mut Table, name: &str) -> Result<&'t mut Column, String> {
+    let Table { name: of, columns, .. } = table;
+    columns.iter_mut().find(|c| c.name == name).ok_or_else(|| format!("there is no column `{of}.{name}`"))
+}
+
+fn new_table(structure: &Structure, name: &str) -> Result<(), String> {
+    match structure.tables.iter().find(|t| t.name.eq_ignore_ascii_case(name)) {
+        Some(table) => Err(format!("there is a table `{}` already", table.name)),
+        None => Ok(()),
+    }
+}
+
+fn new_column(table: &Table, name: &str) -> Result<(), String> {
+    match table.columns.iter().find(|c| c.name.eq_ignore_ascii_case(name)) {
+        Some(column) => Err(format!("there is a column `{}.{}` already", table.name, column.name)),
+        None => Ok(()),
+    }
+}

@@ -1,0 +1,278 @@
+//! The changes from one structure to another, drafted: what follows by itself, and what must be asked.
+
+use super::Change;
+use crate::structure::{Column, Kind, Structure, Table};
+
+/// What a record's type says about where its table and columns come from.
+#[derive(Clone, Copy, Debug, Default)]
+pub struct Hints {
+    /// About the table.
+    pub table: Option<Origin>,
+    /// About columns.
+    pub columns: &'static [Hint],
+}
+
+/// What a field says about where its column comes from.
+#[derive(Clone, Copy, Debug)]
+pub struct Hint {
+    /// The column.
+    pub column: &'static str,
+    /// Where it comes from.
+    pub origin: Option<Origin>,
+    /// What rows that exist get there: an SQL expression over the row.
+    pub fill: Option<&'static str>,
+}
+
+/// Where a table or column comes from.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Origin {
+    /// It had this name.
+    Was(&'static str),
+    /// It is new, whatever else went away.
+    New,
+}
+
+/// Drafted changes.
+#[derive(Clone, Debug, Default, PartialEq)]
+pub struct Draft {
+    /// The changes, in the order in which they must be made.
+    pub changes: Vec<Change>,
+    /// What cannot be known, each as a question that names the attribute to write.
+    pub questions: Vec<String>,
+}
+
+/// Drafts the changes that make `to` of `from`. `hints` are those of each table of `to`, by name; `before` are the changes
+/// that were drafted the last time, whose fill expressions hold where a field gives none.
+pub fn draft(from: &Structure, to: &Structure, hints: &[(&str, Hints)], before: &[Change]) -> Draft {
+    let mut drafting = Drafting { now: from.clone(), parts: Parts::default(), hints, before };
+    drafting.tables(to);
+    for table in &to.tables {
+        if let Some(before) = drafting.now.table(&table.name).cloned() {
+            drafting.columns(before, table);
+        } else {
+            drafting.parts.added.push(Change::AddTable { table: table.clone() });
+        }
+    }
+    drafting.parts.into_draft()
+}
+
+struct Drafting<'h> {
+    /// The old structure, with what was renamed under its new names.
+    now: Structure,
+    parts: Parts,
+    hints: &'h [(&'h str, Hints)],
+    before: &'h [Change],
+}
+
+/// Changes by when they must be made.
+#[derive(Default)]
+struct Parts {
+    renamed: Vec<Change>,
+    added: Vec<Change>,
+    unindexed: Vec<Change>,
+    changed: Vec<Change>,
+    dropped: Vec<Change>,
+    indexed: Vec<Change>,
+    questions: Vec<String>,
+}
+
+impl Parts {
+    fn into_draft(self) -> Draft {
+        let parts = [self.renamed, self.added, self.unindexed, self.changed, self.dropped, self.indexed];
+        Draft { changes: parts.into_iter().flatten().collect(), questions: self.questions }
+    }
+}
+
+impl Drafting<'_> {
+    fn hints_of(&self, table: &str) -> Hints {
+        self.hints.iter().find(|(name, _)| *name == table).map(|(_, hints)| *hints).unwrap_or_default()
+    }
+
+    /// The fill expression that was recorded for a column.
+    fn fill_before(&self, table: &str, column: &str) -> Option<String> {
+        self.before.iter().find_map(|change| match change {
+            Change::AddColumn { table: t, column: c, fill } | Change::ChangeColumn { table: t, column: c, fill }
+                if t == table && c.name == column =>
+            {
+                fill.clone()
+            }
+            _ => None,
+        })
+    }
+
+    fn rename(&mut self, change: Change) {
+        match change.apply(&mut self.now) {
+            Ok(()) => self.parts.renamed.push(change),
+            Err(why) => self.parts.questions.push(format!("{change}: {why}")),
+        }
+    }
+
+    fn tables(&mut self, to: &Structure) {
+        for table in &to.tables {
+            let hints = self.hints_of(&table.name);
+            if self.now.table(&table.name).is_some() {
+                continue;
+            }
+            if let Some(Origin::Was(was)) = hints.table
+                && self.now.table(was).is_some()
+                && to.table(was).is_none()
+            {
+                self.rename(Change::RenameTable { table: was.to_owned(), to: table.name.clone() });
+            }
+        }
+        let gone: Vec<Table> = self.now.tables.iter().filter(|t| to.table(&t.name).is_none()).cloned().collect();
+        for table in to.tables.iter().filter(|t| self.now.table(&t.name).is_none()) {
+            let alike = gone.iter().find(|g| shares_most_columns(g, table));
+            if let (Some(gone), None) = (alike, self.hints_of(&table.name).table) {
+                self.parts.questions.push(format!(
+                    "is the new table `{0}` the `{1}` of before? Then write #[record(was = \"{1}\")] on its struct, and its \
+                     rows are kept; else write #[record(new)], and those of `{1}` are dropped",
+                    table.name, gone.name
+                ));
+            }
+        }
+        let dropped = gone.into_iter().map(|t| Change::DropTable { table: t.name });
+        self.parts.dropped.extend(dropped);
+    }
+
+    fn columns(&mut self, before: Table, after: &Table) {
+        let name = &after.name;
+        let hints = self.hints_of(name);
+        let hint = |column: &str| hints.columns.iter().find(|h| h.column == column);
+        for column in after.columns.iter().filter(|c| before.column(&c.name).is_none()) {
+            if let Some(Origin::Was(was)) = hint(&column.name).and_then(|h| h.origin)
+                && before.column(was).is_some()
+                && after.column(was).is_none()
+            {
+                self.rename(Change::RenameColumn {
+                    table: name.clone(),
+                    column: was.to_owned(),
+                    to: column.name.clone(),
+                });
+            }
+        }
+        let before = self.now.table(name).cloned().unwrap_or(before);
+        let gone: Vec<&Column> = before.columns.iter().filter(|c| after.column(&c.name).is_none()).collect();
+
+        for column in &after.columns {
+            let hint = hint(&column.name);
+            let fill = hint.and_then(|h| h.fill).map(str::to_owned).or_else(|| self.fill_before(name, &column.name));
+            match before.column(&column.name) {
+                None => {
+                    let is_new = hint.is_some_and(|h| h.origin == Some(Origin::New));
+                    self.added(name, column, fill, gone.iter().filter(|_| !is_new));
+                }
+                Some(old) if old != column => self.changed(name, old, column, fill),
+                Some(_) => {}
+            }
+        }
+        for column in gone {
+            self.parts.changed.push(Change::DropColumn { table: name.clone(), column: column.name.clone() });
+        }
+        for index in before.indexes.iter().filter(|i| !after.indexes.contains(i)) {
+            self.parts.unindexed.push(Change::DropIndex { table: name.clone(), index: index.clone() });
+        }
+        for index in after.indexes.iter().filter(|i| !before.indexes.contains(i)) {
+            self.parts.indexed.push(Change::AddIndex { table: name.clone(), index: index.clone() });
+        }
+        if before.natural_key != after.natural_key {
+            let natural_key = after.natural_key.clone();
+            self.parts.changed.push(Change::ChangeKey { table: name.clone(), natural_key });
+        }
+    }
+
+    fn added<'c>(
+        &mut self,
+        table: &str,
+        column: &Column,
+        fill: Option<String>,
+        mut gone: impl Iterator<Item = &'c &'c Column>,
+    ) {
+        let place = format!("`{table}.{}`", column.name);
+        if let Some(gone) = gone.find(|g| g.kind == column.kind) {
+            self.parts.questions.push(format!(
+                "is the new {place} the `{0}` of before? Then write #[record(was = \"{0}\")] on the field, and its values are \
+                 kept; else write #[record(new)], and those of `{0}` are dropped",
+                gone.name
+            ));
+        }
+        if !column.optional && column.default.is_none() && fill.is_none() {
+            self.parts.questions.push(format!(
+                "what do rows that exist get in the new {place}? Write #[record(default = …)], or #[record(fill = \"…\")] with \
+                 an SQL expression over the row, or make the field an Option"
+            ));
+        }
+        self.parts.added.push(Change::AddColumn { table: table.to_owned(), column: column.clone(), fill });
+    }
+
+    fn changed(&mut self, table: &str, old: &Column, new: &Column, fill: Option<String>) {
+        let place = format!("`{table}.{}`", new.name);
+        let mut fill = fill.filter(|_| old.kind != new.kind || old.optional != new.optional);
+        if fill.is_none() {
+            if let Some(why) = why_values_may_not_fit(&old.kind, &new.kind) {
+                self.parts.questions.push(format!(
+                    "how do the values of {place} become {}? {why}. Write #[record(fill = \"…\")] on the field, with an SQL \
+                     expression over the row",
+                    new.in_words()
+                ));
+            }
+            if old.optional && !new.optional {
+                match &new.default {
+                    Some(default) => fill = Some(format!("coalesce({}, {default})", crate::name::quoted(&new.name))),
+                    None => self.parts.questions.push(format!(
+                        "what do rows get whose {place} is missing? Write #[record(default = …)] or #[record(fill = \"…\")], or \
+                         keep the field an Option"
+                    )),
+                }
+            }
+        }
+        self.parts.changed.push(Change::ChangeColumn { table: table.to_owned(), column: new.clone(), fill });
+    }
+}
+
+/// Why a value of the old kind may not be one of the new kind as it stands; nothing when every one is.
+fn why_values_may_not_fit(old: &Kind, new: &Kind) -> Option<String> {
+    if let (Some((old_least, old_most)), Some((least, most))) = (range(old), range(new)) {
+        return (old_least < least || old_most > most).then(|| format!("Some may lie outside {least} to {most}"));
+    }
+    let same_form = || Some("They are stored in another form".to_owned());
+    match (old, new) {
+        (Kind::Choice { values: old, .. }, Kind::Choice { values: new, fallback }) => {
+            let gone: Vec<&str> = old.iter().filter(|v| !new.contains(v)).map(String::as_str).collect();
+            (!gone.is_empty() && !fallback)
+                .then(|| format!("Some may be {}, which is not declared any more", gone.join(" or ")))
+        }
+        (Kind::Link { table: old }, Kind::Link { table: new }) => {
+            (old != new).then(|| format!("They are keys of {old}"))
+        }
+        (old, new) if old == new => None,
+        (Kind::F32, Kind::F64) | (Kind::Date, Kind::Text) => None,
+        (old, Kind::F64) => match range(old) {
+            // Decimals hold whole numbers of up to 53 bits without loss.
+            Some((least, most)) if least >= -(1 << 53) && most <= 1 << 53 => None,
+            _ => same_form(),
+        },
+        (_, Kind::Text) if old.storage() == "TEXT" => None,
+        _ => same_form(),
+    }
+}
+
+/// The least and largest value of a kind of whole number.
+fn range(kind: &Kind) -> Option<(i64, i64)> {
+    Some(match kind {
+        Kind::I8 => (i8::MIN.into(), i8::MAX.into()),
+        Kind::I16 => (i16::MIN.into(), i16::MAX.into()),
+        Kind::I32 => (i32::MIN.into(), i32::MAX.into()),
+        Kind::I64 => (i64::MIN, i64::MAX),
+        Kind::U8 => (0, u8::MAX.into()),
+        Kind::U16 => (0, u16::MAX.into()),
+        Kind::U32 => (0, u32::MAX.into()),
+        Kind::U64 => (0, i64::MAX),
+        _ => return None,
+    })
+}
+
+fn shares_most_columns(a: &Table, b: &Table) -> bool {
+    let shared = a.columns.iter().filter(|c| b.column(&c.name).is_some()).count();
+    shared * 2 > a.columns.len().max(b.columns.len())
+}

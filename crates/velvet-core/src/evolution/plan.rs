@@ -1,0 +1,195 @@
+//! What an upgrade does to a file, in statements.
+
+use super::{Change, Version};
+use crate::name::{KEY_COLUMN, quoted};
+use crate::statement::{column_definition, create_index, create_table};
+use crate::structure::{Index, Structure, Table};
+
+/// One version's part of an upgrade.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Step {
+    /// The version that it leads to.
+    pub version: u32,
+    /// What it does, in order.
+    pub operations: Vec<Operation>,
+    /// What is lost by it, in words.
+    pub losses: Vec<String>,
+}
+
+/// One thing that an upgrade does.
+#[derive(Clone, Debug, PartialEq)]
+pub enum Operation {
+    /// Runs a statement that does not touch the rows, or a statement by hand.
+    Run {
+        /// What it does, in words.
+        words: String,
+        /// The statement.
+        statement: String,
+    },
+    /// Writes a table anew under the structure that it has from now on.
+    Rebuild(Box<Rebuild>),
+    /// Runs the app's code with this name.
+    Code(String),
+}
+
+/// A table that is written anew.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Rebuild {
+    /// What it does, in words.
+    pub words: String,
+    /// The table.
+    pub table: String,
+    /// The name that the new table has until it takes the old one's place.
+    pub stand_in: String,
+    /// Creates the new table under that name.
+    pub create: String,
+    /// Copies the rows with keys above the first argument up to the second.
+    pub copy: String,
+    /// Creates the indexes, once the new table is in its place.
+    pub indexes: Vec<String>,
+}
+
+/// Plans the versions `since` the one whose structure is `from`.
+///
+/// # Errors
+/// When a change does not fit the structure before it.
+pub fn plan<'v>(from: &Structure, since: impl Iterator<Item = &'v Version>) -> Result<Vec<Step>, String> {
+    let mut now = from.clone();
+    since.map(|version| step(&mut now, version)).collect()
+}
+
+fn step(now: &mut Structure, version: &Version) -> Result<Step, String> {
+    let mut step = Step { version: version.version, operations: Vec::new(), losses: Vec::new() };
+    let mut pending: Option<Pending> = None;
+    for change in &version.changes {
+        if change.loses() && !change.is_by_hand() {
+            step.losses.push(change.to_string());
+        }
+        let before = now.clone();
+        change.apply(now).map_err(|why| format!("{change}: {why}"))?;
+        if let Some((table, fills)) = rebuilt(change, &before) {
+            let open = pending.take_if(|p| p.table.name == table);
+            if open.is_none() {
+                finish(pending.take(), &before, &mut step.operations);
+            }
+            let old = || before.table(&table).cloned();
+            let mut open =
+                match open.or_else(|| old().map(|table| Pending { table, fills: Vec::new(), words: Vec::new() })) {
+                    Some(open) => open,
+                    None => continue,
+                };
+            open.fills.extend(fills);
+            open.words.push(change.to_string());
+            pending = Some(open);
+        } else {
+            finish(pending.take(), &before, &mut step.operations);
+            step.operations.extend(in_place(change, &before, now));
+        }
+    }
+    finish(pending, now, &mut step.operations);
+    Ok(step)
+}
+
+/// A rebuild that may take in further changes of the same table.
+struct Pending {
+    /// The table as it stands in the file.
+    table: Table,
+    fills: Vec<(String, String)>,
+    words: Vec<String>,
+}
+
+fn finish(pending: Option<Pending>, now: &Structure, operations: &mut Vec<Operation>) {
+    let Some(Pending { table: old, fills, words }) = pending else { return };
+    let Some(new) = now.table(&old.name) else { return };
+    let stand_in = format!("velvet_new_{}", new.name);
+    let sources = new.columns.iter().map(|column| {
+        let fill = fills.iter().rev().find(|(name, _)| *name == column.name);
+        match (fill, old.column(&column.name), &column.default) {
+            (Some((_, fill)), _, _) => format!("({fill})"),
+            (None, Some(_), _) => quoted(&column.name),
+            (None, None, Some(default)) => default.clone(),
+            (None, None, None) => "NULL".into(),
+        }
+    });
+    let key = quoted(KEY_COLUMN);
+    let copy = format!(
+        "INSERT INTO {} ({}) SELECT {} FROM {} WHERE {key} > ?1 AND {key} <= ?2",
+        quoted(&stand_in),
+        new.column_names().map(quoted).collect::<Vec<_>>().join(", "),
+        std::iter::once(key.clone()).chain(sources).collect::<Vec<_>>().join(", "),
+        quoted(&new.name),
+    );
+    operations.push(Operation::Rebuild(Box::new(Rebuild {
+        words: words.join("; "),
+        table: new.name.clone(),
+        create: create_table(&Table { name: stand_in.clone(), ..new.clone() }),
+        stand_in,
+        copy,
+        indexes: new.indexes.iter().map(|i| create_index(&new.name, i)).collect(),
+    })));
+}
+
+/// The table that a change writes anew, and the columns that it fills.
+fn rebuilt(change: &Change, before: &Structure) -> Option<(String, Vec<(String, String)>)> {
+    let filled = |name: &str, fill: &Option<String>| fill.iter().map(|f| (name.to_owned(), f.clone())).collect();
+    match change {
+        Change::AddColumn { table, column, fill } => {
+            (fill.is_some() && !column.optional).then(|| (table.clone(), filled(&column.name, fill)))
+        }
+        Change::ChangeColumn { table, column, fill } => {
+            let old = before.table(table)?.column(&column.name)?;
+            (column_definition(old) != column_definition(column)).then(|| (table.clone(), filled(&column.name, fill)))
+        }
+        Change::DropColumn { table, .. } => Some((table.clone(), Vec::new())),
+        _ => None,
+    }
+}
+
+/// What a change does that the engine can make in place.
+fn in_place(change: &Change, before: &Structure, after: &Structure) -> Vec<Operation> {
+    let drop_index = |table: &str, index: &Index| format!("DROP INDEX {}", quoted(&index.name(table)));
+    let statements: Vec<String> = match change {
+        Change::RenameTable { table, to } => {
+            let rename = format!("ALTER TABLE {} RENAME TO {}", quoted(table), quoted(to));
+            // Indexes are named after their table, so they are made again under the new one.
+            let indexes = before.table(table).map(|t| t.indexes.as_slice()).unwrap_or_default();
+            let drop = indexes.iter().map(|i| drop_index(table, i));
+            let create = indexes.iter().map(|i| create_index(to, i));
+            drop.chain([rename]).chain(create).collect()
+        }
+        Change::RenameColumn { table, column, to } => {
+            let rename = format!("ALTER TABLE {} RENAME COLUMN {} TO {}", quoted(table), quoted(column), quoted(to));
+            let of = |s: &Structure, name: &String| -> Vec<Index> {
+                let indexes = s.table(table).map(|t| t.indexes.clone()).unwrap_or_default();
+                indexes.into_iter().filter(|i| i.columns.contains(name)).collect()
+            };
+            let drop = of(before, column).into_iter().map(|i| drop_index(table, &i));
+            let create = of(after, to).into_iter().map(|i| create_index(table, &i));
+            drop.chain([rename]).chain(create).collect()
+        }
+        Change::AddTable { table } => {
+            let indexes = table.indexes.iter().map(|i| create_index(&table.name, i));
+            std::iter::once(create_table(table)).chain(indexes).collect()
+        }
+        Change::AddColumn { table, column, fill } => {
+            let add = format!("ALTER TABLE {} ADD COLUMN {}", quoted(table), column_definition(column));
+            std::iter::once(add).chain(fill.iter().map(|fill| update(table, &column.name, fill))).collect()
+        }
+        Change::ChangeColumn { table, column, fill } => {
+            fill.iter().map(|fill| update(table, &column.name, fill)).collect()
+        }
+        Change::DropIndex { table, index } => vec![drop_index(table, index)],
+        Change::AddIndex { table, index } => vec![create_index(table, index)],
+        Change::DropTable { table } => vec![format!("DROP TABLE {}", quoted(table))],
+        Change::Sql { statement } => vec![statement.clone()],
+        Change::Code { name } => return vec![Operation::Code(name.clone())],
+        // These are known to the library alone.
+        Change::ChangeKey { .. } | Change::DropColumn { .. } => Vec::new(),
+    };
+    let words = change.to_string();
+    statements.into_iter().map(|statement| Operation::Run { words: words.clone(), statement }).collect()
+}
+
+fn update(table: &str, column: &str, fill: &str) -> String {
+    format!("UPDATE {} SET {} = ({fill})", quoted(table), quoted(column))
+}

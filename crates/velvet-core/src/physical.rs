@@ -1,0 +1,128 @@
+//! A structure as the engine keeps it, to compare what is declared with what is there.
+
+use crate::name::KEY_COLUMN;
+use crate::structure::{Kind, OnDelete, Structure, Table};
+use std::collections::{BTreeMap, BTreeSet};
+
+/// The tables of a file, by name.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct Physical {
+    /// The tables.
+    pub tables: BTreeMap<String, PhysicalTable>,
+}
+
+/// A table as the engine keeps it.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct PhysicalTable {
+    /// Whether the engine checks the types of values.
+    pub strict: bool,
+    /// The columns, by name.
+    pub columns: BTreeMap<String, PhysicalColumn>,
+    /// The links: the column, the table it leads to, the column there, and what happens on removal.
+    pub links: BTreeSet<(String, String, String, String)>,
+    /// The indexes: the columns, and whether they are unique.
+    pub indexes: BTreeSet<(Vec<String>, bool)>,
+}
+
+/// A column as the engine keeps it.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct PhysicalColumn {
+    /// The declared type.
+    pub storage: String,
+    /// Whether it must hold something.
+    pub required: bool,
+    /// The literal of its default.
+    pub default: Option<String>,
+    /// Whether it is the row number.
+    pub is_key: bool,
+}
+
+impl Physical {
+    /// What the engine keeps of a declared structure.
+    pub fn of(structure: &Structure) -> Physical {
+        Physical { tables: structure.tables.iter().map(|t| (t.name.clone(), PhysicalTable::of(t))).collect() }
+    }
+
+    /// How `found` differs from this, each as a sentence. Further tables in `found` do not count.
+    pub fn differences(&self, found: &Physical) -> Vec<String> {
+        let mut out = Vec::new();
+        for (name, table) in &self.tables {
+            match found.tables.get(name) {
+                None => out.push(format!("the table `{name}` is missing")),
+                Some(there) => table.push_differences(name, there, &mut out),
+            }
+        }
+        out
+    }
+}
+
+impl PhysicalTable {
+    fn of(table: &Table) -> PhysicalTable {
+        let key = PhysicalColumn { storage: "INTEGER".into(), is_key: true, ..PhysicalColumn::default() };
+        let columns = table.columns.iter().map(|c| {
+            let column = PhysicalColumn {
+                storage: c.kind.storage().into(),
+                required: !c.optional,
+                default: c.default.clone(),
+                is_key: false,
+            };
+            (c.name.clone(), column)
+        });
+        let links = table.columns.iter().filter_map(|c| {
+            let Kind::Link { table } = &c.kind else { return None };
+            let action = match c.on_delete {
+                Some(OnDelete::Clear) => "SET NULL",
+                Some(OnDelete::Remove) => "CASCADE",
+                Some(OnDelete::Refuse) | None => "NO ACTION",
+            };
+            Some((c.name.clone(), table.clone(), KEY_COLUMN.into(), action.into()))
+        });
+        PhysicalTable {
+            strict: true,
+            columns: std::iter::once((KEY_COLUMN.into(), key)).chain(columns).collect(),
+            links: links.collect(),
+            indexes: table.indexes.iter().map(|i| (i.columns.clone(), i.unique)).collect(),
+        }
+    }
+
+    fn push_differences(&self, name: &str, found: &PhysicalTable, out: &mut Vec<String>) {
+        if self.strict != found.strict {
+            out.push(format!("the table `{name}` is not STRICT"));
+        }
+        for (column, declared) in &self.columns {
+            match found.columns.get(column) {
+                None => out.push(format!("`{name}.{column}` is missing")),
+                Some(there) if there != declared => out.push(format!(
+                    "`{name}.{column}` is {} where {} is declared",
+                    there.in_words(),
+                    declared.in_words()
+                )),
+                Some(_) => {}
+            }
+        }
+        for column in found.columns.keys().filter(|c| !self.columns.contains_key(*c)) {
+            out.push(format!("`{name}.{column}` is there but not declared"));
+        }
+        for (column, to, _, action) in self.links.difference(&found.links) {
+            out.push(format!("the link from `{name}.{column}` to `{to}` (on removal: {action}) is missing"));
+        }
+        for (column, to, _, action) in found.links.difference(&self.links) {
+            out.push(format!(
+                "a link from `{name}.{column}` to `{to}` (on removal: {action}) is there but not declared"
+            ));
+        }
+        let index = |(columns, unique): &(Vec<String>, bool)| {
+            format!("{} on `{name}`({})", if *unique { "the unique index" } else { "the index" }, columns.join(", "))
+        };
+        out.extend(self.indexes.difference(&found.indexes).map(|i| format!("{} is missing", index(i))));
+        out.extend(found.indexes.difference(&self.indexes).map(|i| format!("{} is there but not declared", index(i))));
+    }
+}
+
+impl PhysicalColumn {
+    fn in_words(&self) -> String {
+        let required = if self.required { " NOT NULL" } else { "" };
+        let default = self.default.as_ref().map(|d| format!(" DEFAULT {d}")).unwrap_or_default();
+        format!("{}{}{required}{default}", self.storage, if self.is_key { " (the row number)" } else { "" })
+    }
+}

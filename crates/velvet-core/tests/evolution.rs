@@ -1,0 +1,252 @@
+//! Changes between structures, the history file, and what is asked rather than guessed.
+
+use proptest::prelude::*;
+use velvet_core::evolution::{Change, Head, Hint, Hints, History, Operation, Origin, Version, draft, plan};
+use velvet_core::fingerprint;
+use velvet_core::structure::{Column, Index, Kind, OnDelete, Structure, Table};
+
+fn kinds() -> impl Strategy<Value = Kind> {
+    let choice = prop::collection::vec("[a-c]", 1..3).prop_map(|values| Kind::Choice { values, fallback: false });
+    let link = (0..3_usize).prop_map(|n| Kind::Link { table: format!("t{n}") });
+    prop_oneof![Just(Kind::I32), Just(Kind::U8), Just(Kind::F64), Just(Kind::Text), Just(Kind::Json), choice, link]
+}
+
+prop_compose! {
+    fn columns()(name in "[a-e]", kind in kinds(), optional: bool, default: bool) -> Column {
+        let on_delete = matches!(kind, Kind::Link { .. }).then_some(OnDelete::Remove);
+        let default = (default && kind == Kind::I32).then(|| "7".to_owned());
+        Column { name, kind, optional, default, on_delete }
+    }
+}
+
+prop_compose! {
+    fn tables()(mut columns in prop::collection::vec(columns(), 1..5), indexed in any::<[bool; 3]>()) -> Table {
+        columns.sort_by(|a, b| a.name.cmp(&b.name));
+        columns.dedup_by(|a, b| a.name == b.name);
+        let index = |at: usize, unique| columns.get(at).map(|c| Index { columns: vec![c.name.clone()], unique });
+        let indexes = indexed.iter().enumerate().filter_map(|(at, yes)| if *yes { index(at, at == 1) } else { None }).collect();
+        let natural_key = indexed[2].then(|| columns[0].name.clone());
+        Table::new("", columns, natural_key, indexes)
+    }
+}
+
+fn structures() -> impl Strategy<Value = Structure> {
+    prop::collection::vec(tables(), 3).prop_map(|tables| {
+        let named = tables.into_iter().enumerate().map(|(n, table)| Table { name: format!("t{n}"), ..table });
+        Structure { tables: named.collect() }
+    })
+}
+
+/// All hints of a structure whose columns must not be asked about.
+const ALL_NEW: &[Hint] = &[
+    Hint { column: "a", origin: Some(Origin::New), fill: Some("1") },
+    Hint { column: "b", origin: Some(Origin::New), fill: Some("1") },
+    Hint { column: "c", origin: Some(Origin::New), fill: Some("1") },
+    Hint { column: "d", origin: Some(Origin::New), fill: Some("1") },
+    Hint { column: "e", origin: Some(Origin::New), fill: Some("1") },
+];
+
+fn all_new() -> [(&'static str, Hints); 3] {
+    ["t0", "t1", "t2"].map(|t| (t, Hints { table: Some(Origin::New), columns: ALL_NEW }))
+}
+
+proptest! {
+    #[test]
+    fn the_drafted_changes_lead_from_one_structure_to_the_other(a in structures(), b in structures()) {
+        for (from, to) in [(&a, &b), (&a, &a), (&a, &Structure { tables: b.tables[..2].to_vec() })] {
+            let drafted = draft(from, to, &all_new(), &[]);
+            prop_assert_eq!(&drafted.questions, &[""; 0]);
+            let mut reached = from.clone();
+            for change in &drafted.changes {
+                prop_assert_eq!(change.apply(&mut reached), Ok(()));
+            }
+            prop_assert_eq!(reached.canonical(), to.canonical());
+            prop_assert!(from.canonical() != to.canonical() || drafted.changes.is_empty());
+
+            let versions = [Version { version: 2, released: false, changes: drafted.changes.clone() }];
+            prop_assert!(plan(from, versions.iter()).is_ok());
+            let history = History::start("app", from).recorded(from, Default::default(), &[]);
+            let mut history = history;
+            history.versions[0].released = true;
+            let history = history.recorded(to, drafted, &[]);
+            prop_assert_eq!(&History::parse(&history.to_json()).unwrap(), &history);
+            prop_assert_eq!(fingerprint::of(&history.structure(2).unwrap()), fingerprint::of(to));
+            prop_assert_eq!(Head::parse(&history.to_json()).unwrap().fingerprint, fingerprint::of(to));
+        }
+    }
+}
+
+fn column(name: &str, kind: Kind, optional: bool) -> Column {
+    Column { name: name.into(), kind, optional, default: None, on_delete: None }
+}
+
+fn studio(columns: Vec<Column>) -> Structure {
+    Structure { tables: vec![Table::new("piece", columns, None, vec![])] }
+}
+
+fn words(changes: &[Change]) -> Vec<String> {
+    changes.iter().map(ToString::to_string).collect()
+}
+
+#[test]
+fn what_cannot_be_known_is_asked_by_naming_the_attribute() {
+    let before = studio(vec![
+        column("wt", Kind::F64, true),
+        column("shelf", Kind::Text, true),
+        column("kiln", Kind::I64, false),
+    ]);
+    let after = studio(vec![
+        column("grams", Kind::F64, true),
+        column("shelf", Kind::Text, false),
+        column("kiln", Kind::U8, false),
+        column("by", Kind::Text, false),
+    ]);
+    let asked = draft(&before, &after, &[], &[]).questions;
+    let expected = [
+        "is the new `piece.grams` the `wt` of before? Then write #[record(was = \"wt\")]",
+        "what do rows get whose `piece.shelf` is missing? Write #[record(default = …)]",
+        "how do the values of `piece.kiln` become u8? Some may lie outside 0 to 255. Write #[record(fill = \"…\")]",
+        "what do rows that exist get in the new `piece.by`? Write #[record(default = …)]",
+    ];
+    assert_eq!(asked.len(), expected.len(), "{asked:#?}");
+    for (question, start) in asked.iter().zip(expected) {
+        assert!(question.starts_with(start), "{question}");
+    }
+    let moved = Structure { tables: vec![Table { name: "pot".into(), ..before.tables[0].clone() }] };
+    assert!(draft(&before, &moved, &[], &[]).questions[0].starts_with("is the new table `pot` the `piece` of before?"));
+}
+
+#[test]
+fn answers_become_renames_fills_and_drops_in_the_order_they_must_be_made() {
+    let before = studio(vec![column("wt", Kind::F64, true), column("old", Kind::Text, true)]);
+    let mut after = studio(vec![column("grams", Kind::U32, true), column("by", Kind::Text, false)]);
+    after.tables[0].name = "pot".into();
+    const HINTS: Hints = Hints {
+        table: Some(Origin::Was("piece")),
+        columns: &[
+            Hint { column: "grams", origin: Some(Origin::Was("wt")), fill: Some("round(grams * 1000)") },
+            Hint { column: "by", origin: Some(Origin::New), fill: Some("'nobody'") },
+        ],
+    };
+    let drafted = draft(&before, &after, &[("pot", HINTS)], &[]);
+    assert_eq!(drafted.questions, [""; 0]);
+    assert_eq!(
+        words(&drafted.changes),
+        [
+            "the table `piece` is called `pot`",
+            "`pot.wt` is called `grams`",
+            "`pot.by` is new: text, filled with 'nobody'",
+            "`pot.grams` becomes u32, optional, filled with round(grams * 1000)",
+            "`pot.old` is dropped, with what is stored in it",
+        ]
+    );
+}
+
+#[test]
+fn changes_of_one_table_that_the_engine_cannot_make_in_place_share_a_rebuild() {
+    let before =
+        studio(vec![column("wt", Kind::F64, true), column("old", Kind::Text, true), column("n", Kind::U8, false)]);
+    let changes = vec![
+        Change::AddColumn { table: "piece".into(), column: column("new", Kind::Text, true), fill: None },
+        Change::ChangeColumn {
+            table: "piece".into(),
+            column: column("wt", Kind::I64, false),
+            fill: Some("ifnull(wt, 0)".into()),
+        },
+        Change::DropColumn { table: "piece".into(), column: "old".into() },
+        Change::ChangeColumn { table: "piece".into(), column: column("n", Kind::U16, false), fill: None },
+        Change::AddIndex { table: "piece".into(), index: Index { columns: vec!["n".into()], unique: false } },
+    ];
+    let steps = plan(&before, [Version { version: 2, released: true, changes }].iter()).unwrap();
+    let said: Vec<String> = steps[0]
+        .operations
+        .iter()
+        .map(|operation| match operation {
+            Operation::Run { statement, .. } => statement.clone(),
+            Operation::Rebuild(rebuild) => rebuild.copy.clone(),
+            Operation::Code(name) => name.clone(),
+        })
+        .collect();
+    assert_eq!(
+        said,
+        [
+            "ALTER TABLE \"piece\" ADD COLUMN \"new\" TEXT",
+            "INSERT INTO \"velvet_new_piece\" (\"key\", \"wt\", \"n\", \"new\") SELECT \"key\", (ifnull(wt, 0)), \"n\", \"new\" \
+             FROM \"piece\" WHERE \"key\" > ?1 AND \"key\" <= ?2",
+            "CREATE INDEX \"piece.n\" ON \"piece\" (\"n\")",
+        ]
+    );
+    assert_eq!(steps[0].losses.len(), 2, "{:?}", steps[0].losses);
+}
+
+/// A history of two versions, the second with something by hand.
+fn history() -> History {
+    let first = studio(vec![column("wt", Kind::F64, true)]);
+    let second = studio(vec![column("wt", Kind::F64, true), column("by", Kind::Text, false)]);
+    let mut history = History::start("kilnbook", &first);
+    history.versions[0].released = true;
+    let drafted = draft(&first, &second, &[], &[]);
+    let mut history = history.recorded(&second, drafted, &["name_potters".into()]);
+    if let Change::AddColumn { fill, .. } = &mut history.versions[0].changes[0] {
+        *fill = Some("'nobody'".into());
+    }
+    history.versions[0].changes.push(Change::Sql { statement: "UPDATE piece SET wt = 0 WHERE wt < 0".into() });
+    history
+}
+
+#[test]
+fn what_a_person_wrote_stays_when_a_version_is_recorded_again() {
+    let history = history();
+    let (base, version) = history.base().unwrap();
+    assert_eq!(version, 2);
+    let third =
+        studio(vec![column("wt", Kind::F64, true), column("by", Kind::Text, false), column("shelf", Kind::Text, true)]);
+    let amended =
+        history.recorded(&third, draft(&base.unwrap(), &third, &[], history.unreleased()), &["name_potters".into()]);
+    assert_eq!(
+        words(&amended.versions[0].changes),
+        [
+            "`piece.by` is new: text, filled with 'nobody'",
+            "`piece.shelf` is new: text, optional",
+            "the code `name_potters` runs",
+            "by hand: UPDATE piece SET wt = 0 WHERE wt < 0",
+        ]
+    );
+    assert_eq!(amended.newest, 2);
+
+    let mut released = amended.clone();
+    released.versions[0].released = true;
+    let next = released.recorded(&third, Default::default(), &["name_potters".into()]);
+    assert_eq!((next.newest, next.versions.len()), (3, 3), "a released version is not touched");
+    assert_eq!(next.versions[1], released.versions[0]);
+}
+
+#[test]
+fn a_history_that_does_not_add_up_says_where() {
+    let says = |text: String, words: &str| {
+        let problem = History::parse(&text).unwrap_err().to_string();
+        assert!(problem.contains(words), "{problem}");
+    };
+    let json = history().to_json();
+    assert!(json.find("\"newest\"").unwrap() < json.find("\"versions\"").unwrap());
+    says(
+        json.replace("\"versions\"", "<<<<<<< ours\n\"versions\"").replace("<<<<<<< ours", "\n<<<<<<< ours"),
+        "is the mark of a conflict",
+    );
+    says(json.replacen("\"by\"", "\"wt\"", 1), "change 1 of version 2 (`piece.wt` is new");
+    says(
+        json.replacen("\"newest\": 2", "\"newest\": 3", 1),
+        "its newest version is 3, but the versions listed are [2, 1]",
+    );
+    says(json.replacen("\"type\": \"text\"", "\"type\": \"bytes\"", 1), "lead to a structure with the fingerprint");
+    says(json.replacen("\"change\": \"code\"", "\"change\": \"cod\"", 1), "unknown variant `cod`");
+    says(json.replacen("\"released\": true", "\"realeased\": true", 1), "unknown field `realeased`");
+    let mut twice = history();
+    let mut other = twice.versions[0].clone();
+    other.changes.remove(0);
+    twice.versions.insert(0, other);
+    says(
+        twice.to_json(),
+        "version 2 is there twice: once where the code `name_potters` runs, and once where `piece.by` is new",
+    );
+}

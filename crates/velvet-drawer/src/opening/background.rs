@@ -1,0 +1,121 @@
+//! Opening on a thread of its own.
+
+use super::Options;
+use crate::drawer::Drawer;
+use crate::error::{Cause, Error};
+use crate::schema::Schema;
+use crate::upgrading::{Progress, Watch};
+use std::fmt;
+use std::future::Future;
+use std::path::PathBuf;
+use std::pin::Pin;
+use std::sync::{Arc, Condvar, Mutex, PoisonError};
+use std::task::{Context, Poll, Waker};
+use std::thread;
+
+/// A drawer that is being opened on a thread of its own. Wait for it, or await it in any async runtime.
+pub struct Opening {
+    shared: Arc<Shared>,
+}
+
+struct Shared {
+    watch: Watch,
+    state: Mutex<State>,
+    finished: Condvar,
+}
+
+#[derive(Default)]
+struct State {
+    finished: bool,
+    result: Option<Result<Drawer, Error>>,
+    waker: Option<Waker>,
+}
+
+impl Opening {
+    pub(super) fn start(options: Options, path: PathBuf, schema: Schema) -> Opening {
+        let shared = Arc::new(Shared { watch: options.watch(), state: Mutex::default(), finished: Condvar::new() });
+        let opening = Opening { shared: Arc::clone(&shared) };
+        let work = move || {
+            let result = options.open_watched(&path, &schema, &shared.watch).map(Drawer::of);
+            shared.finish(result);
+        };
+        if let Err(error) = thread::Builder::new().name("velvet-open".into()).spawn(work) {
+            opening.shared.finish(Err(Error::device("cannot start a thread to open the drawer", &error)));
+        }
+        opening
+    }
+
+    /// How far it has come.
+    pub fn progress(&self) -> Progress {
+        self.shared.watch.progress()
+    }
+
+    /// Whether it is done, well or not.
+    pub fn is_finished(&self) -> bool {
+        self.shared.state().finished
+    }
+
+    /// Asks it to end. An upgrade that is under way is rolled back, and the result is an error ([`Error::is_cancelled`]);
+    /// one that is done already stays done.
+    pub fn cancel(&self) {
+        self.shared.watch.cancel();
+    }
+
+    /// Waits until it is done.
+    ///
+    /// # Errors
+    /// As [`Drawer::open`], and when it was cancelled.
+    pub fn wait(self) -> Result<Drawer, Error> {
+        let mut state = self.shared.state();
+        while !state.finished {
+            state = self.shared.finished.wait(state).unwrap_or_else(PoisonError::into_inner);
+        }
+        state.taken()
+    }
+}
+
+impl Future for Opening {
+    type Output = Result<Drawer, Error>;
+
+    fn poll(self: Pin<&mut Self>, context: &mut Context<'_>) -> Poll<Self::Output> {
+        let mut state = self.shared.state();
+        if state.finished {
+            return Poll::Ready(state.taken());
+        }
+        state.waker = Some(context.waker().clone());
+        Poll::Pending
+    }
+}
+
+impl Shared {
+    fn state(&self) -> std::sync::MutexGuard<'_, State> {
+        self.state.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    fn finish(&self, result: Result<Drawer, Error>) {
+        let waker = {
+            let mut state = self.state();
+            (state.finished, state.result) = (true, Some(result));
+            state.waker.take()
+        };
+        self.finished.notify_all();
+        if let Some(waker) = waker {
+            waker.wake();
+        }
+    }
+}
+
+impl State {
+    fn taken(&mut self) -> Result<Drawer, Error> {
+        let again = || {
+            Err(Error::new(Cause::InUse, "the opened drawer was handed out already").advise("Await an Opening once"))
+        };
+        self.result.take().unwrap_or_else(again)
+    }
+}
+
+impl fmt::Debug for Opening {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.debug_struct("Opening").field("progress", &self.progress()).finish_non_exhaustive()
+    }
+}

@@ -1,0 +1,151 @@
+//! The history file is what the types say, or the test that asks fails.
+
+use crate::schema::{Declared, Schema};
+use std::fs;
+use std::io;
+use std::path::Path;
+use velvet_core::evolution::{Draft, History, draft};
+
+/// Which way to take: nothing to check, `record` to write a version, `release` to close the newest one.
+const MODE: &str = "VELVET_HISTORY";
+
+const RECORD: &str = "VELVET_HISTORY=record cargo test";
+
+/// Sees that the history file at `path` leads to the structure that `schema` declares. Call it in a test.
+///
+/// The path is relative to the package, as `include_str!` in its `src` sees it one folder up.
+///
+/// - Run with `VELVET_HISTORY=record`, it writes the drafted changes as a new version, or as the newest one again while that
+///   is not released, for review in the diff. What was written there by hand stays.
+/// - Run with `VELVET_HISTORY=release`, it marks the newest version as released: it is never changed again.
+///
+/// # Panics
+/// When they differ: with the difference in words, what would be written, and the command to accept it; or with what cannot
+/// be known, and the attribute that says it.
+#[track_caller]
+pub fn history_is_current(schema: &Schema, path: impl AsRef<Path>) {
+    let path = path.as_ref();
+    let mode = std::env::var(MODE).unwrap_or_default();
+    match check(schema, path, &mode) {
+        Ok(Some(said)) => eprintln!("{said}"),
+        Ok(None) => {}
+        Err(why) => panic!("\n\n{why}\n"),
+    }
+}
+
+/// What to say, or why it fails.
+fn check(schema: &Schema, path: &Path, mode: &str) -> Result<Option<String>, String> {
+    let declared = schema.sound().map_err(|e| e.to_string())?;
+    let recording = match mode {
+        "" => false,
+        "record" => true,
+        "release" => return release(&declared, path).map(Some),
+        other => return Err(format!("{MODE}={other} is not known: write `record` or `release`")),
+    };
+    let text = match fs::read_to_string(path) {
+        Ok(text) => text,
+        Err(error) if error.kind() == io::ErrorKind::NotFound => return start(&declared, path, recording).map(Some),
+        Err(error) => return Err(format!("{} cannot be read: {error}", path.display())),
+    };
+    let history = parsed(&declared, path, &text)?;
+    let codes: Vec<String> = declared.codes.iter().map(|(name, _)| name.clone()).collect();
+    if let Some(name) = history.codes().find(|name| !codes.iter().any(|code| code == name)) {
+        return Err(format!(
+            "{} runs the code `{name}`, which is not in the schema. Register it with `.code(\"{name}\", …)`",
+            path.display()
+        ));
+    }
+    let is_new = |code: &&String| !history.codes().any(|name| name == *code);
+    let new_codes: Vec<&String> = codes.iter().filter(is_new).collect();
+    if history.fingerprint == declared.fingerprint && new_codes.is_empty() {
+        return Ok(None);
+    }
+
+    let (base, version) = history.base().map_err(|p| p.to_string())?;
+    let drafted = match &base {
+        Some(base) => draft(base, &declared.structure, schema.hints(), history.unreleased()),
+        None => Draft::default(),
+    };
+    let mut said = vec![difference(&history, &declared, &drafted, &new_codes, version, path)?];
+    if !drafted.questions.is_empty() {
+        said.push(format!("Before it can be recorded, say:\n{}", listed(&drafted.questions)));
+        return Err(said.join("\n"));
+    }
+    let unmentioned: Vec<String> = new_codes.into_iter().cloned().collect();
+    let recorded = history.recorded(&declared.structure, drafted, &unmentioned);
+    if recording {
+        write(path, &recorded)?;
+        said.push(format!("Recorded in {}. Read the diff before you check it in.", path.display()));
+        return Ok(Some(said.join("\n")));
+    }
+    said.push(format!("To record it, run: {RECORD}"));
+    Err(said.join("\n"))
+}
+
+fn parsed(declared: &Declared, path: &Path, text: &str) -> Result<History, String> {
+    let history = History::parse(text).map_err(|problem| format!("{}: {problem}", path.display()))?;
+    if history.app != declared.app {
+        return Err(format!("{} is the history of {:?}, not of {:?}", path.display(), history.app, declared.app));
+    }
+    Ok(history)
+}
+
+fn start(declared: &Declared, path: &Path, recording: bool) -> Result<String, String> {
+    if recording {
+        write(path, &History::start(&declared.app, &declared.structure))?;
+        return Ok(format!(
+            "Recorded version 1 in {0}. Name it in the schema: .history(include_str!(\"../{0}\"))",
+            path.display()
+        ));
+    }
+    Err(format!("{} is not there yet: no version was recorded. To record version 1, run: {RECORD}", path.display()))
+}
+
+fn release(declared: &Declared, path: &Path) -> Result<String, String> {
+    let text = fs::read_to_string(path).map_err(|e| format!("{} cannot be read: {e}", path.display()))?;
+    let mut history = parsed(declared, path, &text)?;
+    if history.fingerprint != declared.fingerprint {
+        return Err(format!("the types are not as version {} was recorded. First run: {RECORD}", history.newest));
+    }
+    if let Some(newest) = history.versions.first_mut() {
+        newest.released = true;
+    }
+    write(path, &history)?;
+    Ok(format!("Version {} is released in {}.", history.newest, path.display()))
+}
+
+/// What differs, in words, and where it would be written.
+fn difference(
+    history: &History,
+    declared: &Declared,
+    drafted: &Draft,
+    new_codes: &[&String],
+    version: u32,
+    path: &Path,
+) -> Result<String, String> {
+    let place = if version > history.newest {
+        format!("version {version}, which is new")
+    } else {
+        format!("version {version} again, which is not released")
+    };
+    let mut changes: Vec<String> = drafted.changes.iter().map(ToString::to_string).collect();
+    if changes.is_empty() {
+        let recorded = history.structure(history.newest).map_err(|p| p.to_string())?;
+        changes = declared
+            .structure
+            .differences(&recorded)
+            .into_iter()
+            .map(|d| d.replace("in the file", "in the history"))
+            .collect();
+    }
+    changes.extend(new_codes.iter().map(|name| format!("the code `{name}` runs")));
+    Ok(format!("The types are not what {} says. This would be {place}:\n{}", path.display(), listed(&changes)))
+}
+
+fn listed(lines: &[String]) -> String {
+    lines.iter().map(|line| format!("  - {line}\n")).collect::<String>().trim_end().to_owned()
+}
+
+fn write(path: &Path, history: &History) -> Result<(), String> {
+    fs::write(path, history.to_json()).map_err(|e| format!("{} cannot be written: {e}", path.display()))
+}

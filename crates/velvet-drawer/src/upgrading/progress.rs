@@ -1,0 +1,95 @@
+//! How far an upgrade has come, and whether it should go on.
+
+use crate::error::{Cause, Error};
+use std::sync::atomic::{AtomicBool, Ordering};
+use std::sync::{Mutex, PoisonError};
+use std::thread;
+use std::time::Duration;
+
+/// How far an upgrade has come.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct Progress {
+    /// The version that it is on the way to.
+    pub version: u32,
+    /// The version that it ends at.
+    pub newest: u32,
+    /// How many versions are done.
+    pub steps_done: usize,
+    /// How many versions there are to go through in all.
+    pub steps: usize,
+    /// What it is doing, in words.
+    pub doing: String,
+    /// How many rows of the table at hand are done.
+    pub rows_done: u64,
+    /// How many rows the table at hand has.
+    pub rows: u64,
+}
+
+/// Follows an upgrade from outside.
+#[derive(Debug, Default)]
+pub(crate) struct Watch {
+    progress: Mutex<Progress>,
+    cancelled: AtomicBool,
+    slow: Option<Duration>,
+    fail_after: Option<usize>,
+}
+
+impl Watch {
+    /// Follows an upgrade that takes longer in each step, or fails after some, for a developer who wants to see that.
+    pub(crate) fn new(slow: Option<Duration>, fail_after: Option<usize>) -> Watch {
+        Watch { slow, fail_after, ..Watch::default() }
+    }
+
+    pub(crate) fn progress(&self) -> Progress {
+        self.progress.lock().unwrap_or_else(PoisonError::into_inner).clone()
+    }
+
+    /// Asks the upgrade to end; it rolls back.
+    pub(crate) fn cancel(&self) {
+        self.cancelled.store(true, Ordering::Relaxed);
+    }
+
+    /// Says whether to go on.
+    pub(super) fn go_on(&self) -> Result<(), Error> {
+        if self.cancelled.load(Ordering::Relaxed) {
+            return Err(Error::new(Cause::Cancelled, "opening the drawer was cancelled").advise("Open it again"));
+        }
+        Ok(())
+    }
+
+    pub(super) fn begin(&self, version: u32, newest: u32, steps: usize, doing: &str) -> Result<(), Error> {
+        self.update(|p| {
+            let steps_done = p.steps_done;
+            *p = Progress { version, newest, steps_done, steps, doing: doing.to_owned(), rows_done: 0, rows: 0 };
+        });
+        self.go_on()
+    }
+
+    pub(super) fn rows(&self, done: u64, of: u64) -> Result<(), Error> {
+        self.update(|p| (p.rows_done, p.rows) = (done, of));
+        self.go_on()
+    }
+
+    pub(super) fn finished_step(&self) -> Result<(), Error> {
+        self.update(|p| p.steps_done += 1);
+        if let Some(slow) = self.slow {
+            // In short naps, so that a cancel is not kept waiting.
+            let nap = Duration::from_millis(10);
+            for _ in 0..slow.as_millis().div_ceil(nap.as_millis()) {
+                thread::sleep(nap);
+                self.go_on()?;
+            }
+        }
+        if self.fail_after.is_some_and(|steps| self.progress().steps_done > steps) {
+            return Err(Error::new(
+                Cause::Own,
+                "the upgrade fails because the developer asked for it (Options::fail_upgrade)",
+            ));
+        }
+        Ok(())
+    }
+
+    fn update(&self, change: impl FnOnce(&mut Progress)) {
+        change(&mut self.progress.lock().unwrap_or_else(PoisonError::into_inner));
+    }
+}
