@@ -4,15 +4,23 @@
 
 mod common;
 
-use common::{Glaze, Piece, glaze, piece, schema};
+use common::versions::{self, v1, v3};
+use common::{Glaze, Piece, glaze, other_program, piece, schema};
 use std::io::Write;
+use std::path::Path;
 use std::process::Command;
 use std::thread;
-use std::time::Duration;
+use std::time::{Duration, Instant};
 use velvet_drawer::{Drawer, Key};
 use velvet_phone::{Phone, Running, Sandbox};
 
 const ROLE: &str = "VELVET_TEST_ROLE";
+
+/// How often to kill an upgrade; more than by default when somebody wants to be sure.
+const KILLS: &str = "VELVET_TEST_KILLS";
+
+/// How many pieces the file to be upgraded has.
+const ROWS: u64 = 30_000;
 
 fn start(sandbox: &Sandbox, role: &str) -> Running {
     let mut command = Command::new(std::env::current_exe().unwrap());
@@ -30,7 +38,15 @@ fn say(line: &str) {
 fn app() {
     let Ok(role) = std::env::var(ROLE) else { return };
     let path = velvet_phone::app::folders().unwrap().durable.join("kiln.drawer");
-    let drawer = Drawer::options().wait(Duration::from_secs(30)).open(path, schema()).unwrap();
+    let options = Drawer::options().wait(Duration::from_secs(30));
+    if role == "upgrade" {
+        say("begins to upgrade");
+        let drawer = options.open(path, versions::schema(3)).unwrap();
+        say("upgraded");
+        assert_eq!(drawer.count::<v3::Piece>().unwrap(), ROWS);
+        return;
+    }
+    let drawer = options.open(path, schema()).unwrap();
     match role.as_str() {
         "write for ever" => {
             for n in drawer.count::<Piece>().unwrap().. {
@@ -104,4 +120,96 @@ fn processes_that_change_one_record_lose_no_update() {
         assert!(app.quit().unwrap().0.success());
     }
     assert_eq!(drawer.get(key).unwrap().unwrap().grams, Some(740));
+}
+
+/// A file of version 1 with many rows.
+fn many_rows(path: &Path) {
+    let drawer = Drawer::options().relaxed().open(path, versions::schema(1)).unwrap();
+    let piece = |n| {
+        let glaze = ["Tenmoku", "Shino", "", "Celadon"][n as usize % 4].to_owned();
+        v1::Piece { mark: format!("K-{n}"), wt: (n % 3 > 0).then_some(0.5), glaze, sketch: vec![7; 60] }
+    };
+    let stored = drawer.insert_all((0..ROWS).map(piece)).unwrap();
+    let photos = stored.iter().step_by(3).map(|p| v1::Photo { piece: p.key(), side: "front".into() });
+    drawer.insert_all(photos).unwrap();
+    drawer.close().unwrap();
+}
+
+/// Sees that the file is wholly at version 1 or wholly at version 3, and says which.
+#[track_caller]
+fn whole_at_one_version(path: &Path) -> i64 {
+    let file = other_program(path);
+    let number = |text: &str| -> i64 { file.query_row(text, [], |row| row.get(0)).unwrap() };
+    let version = number("PRAGMA user_version");
+    let (table, glazes) = match version {
+        1 => ("piece", "SELECT count(*) FROM piece WHERE glaze <> ''"),
+        3 => ("pot", "SELECT count(*) FROM pot JOIN glaze ON pot.glaze = glaze.key"),
+        other => panic!("the file is at version {other}"),
+    };
+    assert_eq!(number(&format!("SELECT count(*) FROM {table}")), ROWS as i64);
+    assert_eq!(
+        number(&format!("SELECT count(*) FROM photo JOIN {table} ON photo.piece = {table}.key")),
+        ROWS as i64 / 3
+    );
+    assert_eq!(number(glazes), ROWS as i64 * 3 / 4);
+    assert_eq!(file.query_row("PRAGMA quick_check", [], |row| row.get::<_, String>(0)).unwrap(), "ok");
+    let tables = number("SELECT count(*) FROM sqlite_schema WHERE type = 'table' AND name NOT LIKE 'sqlite%'");
+    assert_eq!(tables, if version == 1 { 4 } else { 6 }, "something is left of an upgrade");
+    version
+}
+
+#[test]
+fn an_upgrade_that_is_killed_leaves_the_file_wholly_old_or_wholly_new() {
+    let kills: u32 = std::env::var(KILLS).ok().and_then(|n| n.parse().ok()).unwrap_or(10);
+    let phone = Phone::temporary().unwrap();
+    let sandbox = phone.sandbox("kilnbook").unwrap();
+    let (base, path) = (phone.folder().join("base.drawer"), sandbox.durable().join("kiln.drawer"));
+    many_rows(&base);
+    let fresh = || {
+        std::fs::remove_dir_all(sandbox.durable()).unwrap();
+        std::fs::create_dir_all(sandbox.durable()).unwrap();
+        std::fs::copy(&base, &path).unwrap();
+    };
+    fresh();
+    let begun = Instant::now();
+    let mut running = start(&sandbox, "upgrade");
+    running.wait_for("upgraded").unwrap();
+    running.quit().unwrap();
+    assert_eq!(whole_at_one_version(&path), 3);
+    let whole = begun.elapsed();
+
+    let mut ends = [0; 4];
+    let mut version = 3;
+    for kill in 0..kills {
+        // Some kills hit a file on which an earlier upgrade was killed already.
+        if kill % 3 == 0 || version == 3 {
+            fresh();
+        }
+        let mut running = start(&sandbox, "upgrade");
+        running.wait_for("begins to upgrade").unwrap();
+        thread::sleep(whole * (kill * 37 % 140) / 100);
+        running.kill().unwrap();
+        version = whole_at_one_version(&path);
+        ends[version as usize] += 1;
+    }
+    println!("{kills} kills: {} left the file old, {} new", ends[1], ends[3]);
+    let drawer = Drawer::open(&path, versions::schema(3)).unwrap();
+    assert_eq!(drawer.count::<v3::Piece>().unwrap(), ROWS);
+    drawer.close().unwrap();
+    let left: Vec<_> = std::fs::read_dir(sandbox.durable()).unwrap().map(|e| e.unwrap().file_name()).collect();
+    assert!(left.len() <= 2, "the file, and what it was before: {left:?}");
+}
+
+#[test]
+fn processes_that_upgrade_one_file_at_the_same_time_do_it_once() {
+    let phone = Phone::temporary().unwrap();
+    let sandbox = phone.sandbox("kilnbook").unwrap();
+    let path = sandbox.durable().join("kiln.drawer");
+    many_rows(&path);
+    let running: Vec<Running> = (0..4).map(|_| start(&sandbox, "upgrade")).collect();
+    for app in running {
+        let (status, said) = app.quit().unwrap();
+        assert!(status.success(), "{said:?}");
+    }
+    assert_eq!(whole_at_one_version(&path), 3);
 }
