@@ -1,6 +1,7 @@
 //! The app itself: what each of its starts does. The phone starts it as a process of its own.
 
-use crate::kilnbook::{Article, Firing, Piece, Stage, schema};
+use crate::kilnbook::version_1::{Article, Firing, Piece, Stage};
+use crate::kilnbook::{version_1, version_2, version_3};
 use crate::samples;
 use std::error::Error;
 use std::io::{self, Write};
@@ -16,13 +17,21 @@ pub(crate) const FILE: &str = "kiln.drawer";
 /// When no phone started it, there is no such start, or the drawer cannot be used.
 pub fn run(start: &str) -> Result<(), Box<dyn Error>> {
     let folders = folders().ok_or("the demo app runs on the pretend phone; start the tour instead")?;
-    let drawer = Drawer::open(folders.durable.join(FILE), schema())?;
+    let (version, schema) = match start {
+        "first" | "second" | "third" | "fourth" => ("1.0", version_1::schema()),
+        "fifth" => ("2.0", version_2::schema()),
+        "sixth" => ("3.0", version_3::schema()),
+        other => return Err(format!("the app has no start called {other:?}").into()),
+    };
+    let drawer = Drawer::options().app_version(version).open(folders.durable.join(FILE), schema)?;
+    say_what_was_upgraded(&drawer)?;
     match start {
         "first" => first(&drawer)?,
         "second" => second(&drawer)?,
         "third" => third(&drawer)?,
         "fourth" => fourth(&drawer)?,
-        other => return Err(format!("the app has no start called {other:?}").into()),
+        "fifth" => fifth(&drawer)?,
+        _ => sixth(&drawer)?,
     }
     while next_signal() != Signal::Quit {}
     drawer.close()?;
@@ -79,6 +88,45 @@ fn fourth(drawer: &Drawer) -> Result<(), Box<dyn Error>> {
     let newest = drawer.records::<Piece>().sort_by(|p| p.key().descending()).limit(3).collect()?;
     let marks: Vec<&str> = newest.iter().rev().map(|p| p.mark.as_str()).collect();
     say(&format!("found {} pieces, the newest being {}", drawer.count::<Piece>()?, marks.join(", ")))?;
+    Ok(())
+}
+
+/// Puts the pieces on shelves.
+fn fifth(drawer: &Drawer) -> Result<(), Box<dyn Error>> {
+    let shelves = ["by the window", "above the kiln"].map(|name| version_2::Shelf { name: name.into(), holds: 20 });
+    let shelves = drawer.insert_all(shelves)?;
+    let fired = drawer.records::<version_2::Piece>().filter(|p| p.stage.is_not(Stage::Thrown)).collect()?;
+    for (n, piece) in fired.iter().enumerate() {
+        drawer.change(piece.key(), |p| p.shelf = Some(shelves[n % 2].key()))?;
+    }
+    say(&format!("put {} pieces on {} shelves", fired.len(), shelves.len()))?;
+    Ok(())
+}
+
+/// Looks at the glazes, which are records now.
+fn sixth(drawer: &Drawer) -> Result<(), Box<dyn Error>> {
+    let glazes = drawer.records::<version_3::Glaze>().sort_by(|g| g.name.ascending()).collect()?;
+    let names: Vec<&str> = glazes.iter().map(|g| g.name.as_str()).collect();
+    let heavy = drawer.records::<version_3::Piece>().filter(|p| p.grams.at_least(1000)).count()?;
+    say(&format!(
+        "found {} pieces, {heavy} of 1000 grams or more, and the glazes {}",
+        drawer.count::<version_3::Piece>()?,
+        names.join(", ")
+    ))?;
+    Ok(())
+}
+
+/// Tells the steps of an upgrade, if there was one.
+fn say_what_was_upgraded(drawer: &Drawer) -> io::Result<()> {
+    let Some(upgraded) = &drawer.opened().upgraded else { return Ok(()) };
+    for step in &upgraded.steps {
+        let first = step.did.first().map_or("", String::as_str);
+        say(&format!("upgraded to version {}: {first}, and {} more", step.version, step.did.len() - 1))?;
+    }
+    if let Some(backup) = &upgraded.backup {
+        let name = backup.file_name().unwrap_or_default().to_string_lossy();
+        say(&format!("kept the file as it was, in {name}"))?;
+    }
     Ok(())
 }
 

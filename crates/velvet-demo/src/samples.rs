@@ -1,6 +1,6 @@
 //! The studio's rows: made up, and the same on every run.
 
-use crate::kilnbook::{Article, Clay, Cone, Firing, Piece, Reading, Stage};
+use crate::kilnbook::version_1::{Article, Clay, Cone, Firing, Piece, Reading, Stage};
 use jiff::civil::{Date, date};
 use jiff::{SignedDuration, Timestamp, ToSpan};
 use velvet_drawer::{Key, OutsideFile, Stored};

@@ -1,6 +1,7 @@
 //! The tour: several starts of the app on the pretend phone, each a process of its own.
 
 use crate::app::FILE;
+use std::fs;
 use std::io::{self, Write};
 use std::path::{Path, PathBuf};
 use std::process::Command;
@@ -11,6 +12,8 @@ use velvet_phone::{Phone, Running, Sandbox};
 pub struct Toured {
     /// The app's file, as the last start left it.
     pub drawer: PathBuf,
+    /// A copy of it from before the first upgrade, to rehearse on.
+    pub at_version_1: PathBuf,
 }
 
 /// Runs the tour on a pretend phone in `folder`, telling it to `out`. `app` makes the command that runs the app's start
@@ -47,7 +50,27 @@ pub fn tour(folder: &Path, app: &dyn Fn(&str) -> io::Result<Command>, out: &mut 
     let mut running = start(&sandbox, app, "fourth")?;
     relay(out, &running.wait_for("found")?)?;
     quit(out, running)?;
-    Ok(Toured { drawer: sandbox.durable().join(FILE) })
+    let drawer = sandbox.durable().join(FILE);
+    let at_version_1 = folder.join("kiln-at-version-1.drawer");
+    fs::copy(&drawer, &at_version_1)?;
+
+    tell_start(out, 5, "version 2 of the app is installed: pieces stand on shelves")?;
+    let mut running = start(&sandbox, app, "fifth")?;
+    relay_until(out, &mut running, "put")?;
+    quit(out, running)?;
+
+    tell_start(out, 6, "version 3: glazes become records of their own, weights become grams")?;
+    let mut running = start(&sandbox, app, "sixth")?;
+    relay_until(out, &mut running, "found")?;
+    quit(out, running)?;
+
+    let other = phone.sandbox("kilnbook-on-a-tablet")?;
+    fs::copy(&at_version_1, other.durable().join(FILE))?;
+    tell_start(out, 7, "a tablet that skipped version 2 takes both steps at once")?;
+    let mut running = start(&other, app, "sixth")?;
+    relay_until(out, &mut running, "found")?;
+    quit(out, running)?;
+    Ok(Toured { drawer, at_version_1 })
 }
 
 fn start(sandbox: &Sandbox, app: &dyn Fn(&str) -> io::Result<Command>, name: &str) -> io::Result<Running> {
@@ -60,6 +83,17 @@ fn tell_start(out: &mut dyn Write, number: u32, what: &str) -> io::Result<()> {
 
 fn relay(out: &mut dyn Write, line: &str) -> io::Result<()> {
     writeln!(out, "    · {line}")
+}
+
+/// Relays all that the app says, up to the line that contains `words`.
+fn relay_until(out: &mut dyn Write, running: &mut Running, words: &str) -> io::Result<()> {
+    loop {
+        let line = running.wait_for("")?;
+        relay(out, &line)?;
+        if line.contains(words) {
+            return Ok(());
+        }
+    }
 }
 
 fn quit(out: &mut dyn Write, running: Running) -> io::Result<()> {

@@ -2,6 +2,7 @@
 
 use crate::error::{Cause, Error};
 use crate::upgrading::{Code, Upgrade};
+use std::borrow::Cow;
 use velvet_core::evolution::{Head, Hints};
 use velvet_core::structure::{Structure, Table};
 use velvet_core::{Misfit, Record, fingerprint};
@@ -29,7 +30,7 @@ pub struct Schema {
     tables: Vec<Table>,
     misfits: Vec<(&'static str, &'static [&'static str], Misfit)>,
     hints: Vec<(&'static str, Hints)>,
-    history: Option<&'static str>,
+    history: Option<Cow<'static, str>>,
     codes: Vec<(String, Code)>,
 }
 
@@ -40,7 +41,7 @@ pub(crate) struct Declared {
     pub(crate) version: u32,
     pub(crate) structure: Structure,
     pub(crate) fingerprint: String,
-    pub(crate) history: Option<&'static str>,
+    pub(crate) history: Option<Cow<'static, str>>,
     pub(crate) codes: Vec<(String, Code)>,
     /// The version of the app itself, where it says.
     pub(crate) app_version: Option<String>,
@@ -79,7 +80,7 @@ impl Schema {
     /// [`crate::testing::history_is_current`].
     #[must_use]
     pub fn history(mut self, text: &'static str) -> Schema {
-        self.history = Some(text);
+        self.history = Some(Cow::Borrowed(text));
         self
     }
 
@@ -125,7 +126,7 @@ impl Schema {
             version: FIRST_VERSION,
             fingerprint: fingerprint::of(&structure),
             structure,
-            history: self.history,
+            history: self.history.clone(),
             codes: self.codes.clone(),
             app_version: None,
         })
@@ -134,7 +135,7 @@ impl Schema {
     /// The schema as it is declared, with the version that its history gives it.
     pub(crate) fn declared(&self) -> Result<Declared, Error> {
         let mut declared = self.sound()?;
-        let Some(text) = self.history else { return Ok(declared) };
+        let Some(text) = &self.history else { return Ok(declared) };
         let head = Head::parse(text).map_err(|problem| self.unsound(&problem.to_string()))?;
         if head.app != self.app {
             return Err(self.unsound(&format!("its history is that of {:?}", head.app)));

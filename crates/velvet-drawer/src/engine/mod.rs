@@ -14,7 +14,7 @@ pub(crate) use memory::{bytes_of, memory_place, pour_bytes};
 pub(crate) use pool::Pool;
 pub(crate) use statement::{Row, Rows, Statement};
 pub(crate) use traceless::Traceless;
-pub(crate) use whole_copy::copy_whole;
+pub(crate) use whole_copy::{copy_from, copy_whole};
 
 /// The files that stand beside a database file and belong to it.
 pub(crate) const COMPANIONS: [&str; 3] = ["-wal", "-shm", "-journal"];

@@ -5,15 +5,20 @@ use rusqlite::backup::Backup;
 use std::path::Path;
 use std::time::Duration;
 
+const SETTINGS: Settings = Settings { wait: Duration::from_secs(5), relaxed: false };
+
 /// How many pages to copy before others get a turn.
 const PAGES: i32 = 4096;
 
 /// Copies what the file at `path` holds, what stands in the log beside it included, to a new file at `to`. The copy is one
 /// file, on the device when this returns.
 pub(crate) fn copy_whole(path: &Path, to: &Path) -> Result<(), Fault> {
-    let settings = Settings { wait: Duration::from_secs(5), relaxed: false };
-    let source = Connection::reader(path, &settings)?;
-    let mut target = Connection::writer(to, &settings)?;
+    copy_from(&Connection::reader(path, &SETTINGS)?, to)
+}
+
+/// As [`copy_whole`], of the file behind a connection.
+pub(crate) fn copy_from(source: &Connection, to: &Path) -> Result<(), Fault> {
+    let mut target = Connection::writer(to, &SETTINGS)?;
     Backup::new(&source.0, &mut target.0)?.run_to_completion(PAGES, Duration::ZERO, None)?;
     target.merge_alone()?;
     target.close()

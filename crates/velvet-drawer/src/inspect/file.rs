@@ -70,6 +70,11 @@ impl File {
         &self.path
     }
 
+    /// The structure that the file was declared to have, when one of our apps made it.
+    pub(super) fn declared(&self) -> Option<&Structure> {
+        self.structure.as_ref()
+    }
+
     /// The names of its tables, without those of its own bookkeeping.
     ///
     /// # Errors

@@ -25,13 +25,17 @@
 mod file;
 mod folder;
 mod overview;
+mod rehearse;
 mod rows;
+mod structure;
 mod words;
 
 pub use file::{File, FoundColumn, FoundTable};
 pub use folder::{FoundFile, drawers_in};
-pub use overview::{Overview, TableOverview};
+pub use overview::{Overview, TableOverview, VersionOverview};
+pub use rehearse::Rehearsal;
 pub use rows::Page;
+pub use structure::{Against, ColumnStructure, TableStructure};
 pub use velvet_core::show;
 pub use velvet_core::structure::Kind;
 pub use velvet_core::{Value, ValueRef};

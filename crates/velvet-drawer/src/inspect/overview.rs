@@ -21,10 +21,25 @@ pub struct Overview {
     pub version: i64,
     /// When it was created, as a time stamp in UTC.
     pub created_at: Option<String>,
+    /// The versions of the schema that it went through, oldest first.
+    pub versions: Vec<VersionOverview>,
     /// Its tables and views, without those of its own bookkeeping.
     pub tables: Vec<TableOverview>,
     /// What a reader should know before trusting what is shown, each as a sentence.
     pub warnings: Vec<String>,
+}
+
+/// A version that a file went through.
+#[derive(Clone, Debug)]
+pub struct VersionOverview {
+    /// Its number.
+    pub version: i64,
+    /// When, as a time stamp in UTC.
+    pub at: String,
+    /// The version of the app that did it, where it said.
+    pub app_version: Option<String>,
+    /// How long it took, in milliseconds.
+    pub took_ms: i64,
 }
 
 /// A table at a glance.
@@ -57,6 +72,7 @@ impl File {
                 app: fact("app")?,
                 version: c.number("PRAGMA user_version")?,
                 created_at: fact("created_at")?,
+                versions: if ours { versions(c)? } else { Vec::new() },
                 tables: names.iter().map(|name| table(c, name, &mut warnings)).collect::<Result<_, _>>()?,
                 warnings,
             })
@@ -86,6 +102,23 @@ impl File {
         }
         warnings
     }
+}
+
+fn versions(connection: &Connection) -> Result<Vec<VersionOverview>, Fault> {
+    let mut statement =
+        connection.prepare("SELECT version, at, app_version, took_ms FROM velvet_versions ORDER BY version")?;
+    let mut rows = statement.rows();
+    let mut all = Vec::new();
+    while let Some(row) = rows.next()? {
+        let app_version = Some(row.text(2)).filter(|v| !v.is_empty()).map(str::to_owned);
+        all.push(VersionOverview {
+            version: row.integer(0),
+            at: row.text(1).to_owned(),
+            app_version,
+            took_ms: row.integer(3),
+        });
+    }
+    Ok(all)
 }
 
 /// A table at a glance. What cannot be counted, such as a view over a table that is gone, goes to `warnings`.

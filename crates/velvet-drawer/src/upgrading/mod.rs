@@ -101,7 +101,7 @@ impl Upgrading<'_> {
     }
 
     fn history(&self) -> Result<History, Error> {
-        let text = self.declared.history.unwrap_or_default();
+        let text = self.declared.history.as_deref().unwrap_or_default();
         let history = History::parse(text)
             .map_err(|problem| self.failed(Error::new(Cause::Schema, format!("{}: {problem}", self.doing))))?;
         let missing = |name: &&str| !self.declared.codes.iter().any(|(code, _)| code == name);

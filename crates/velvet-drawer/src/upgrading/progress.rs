@@ -26,15 +26,24 @@ pub struct Progress {
 }
 
 /// Follows an upgrade from outside.
-#[derive(Debug, Default)]
+#[derive(Default)]
 pub(crate) struct Watch {
     progress: Mutex<Progress>,
     cancelled: AtomicBool,
+    tell: Option<Box<Tell>>,
     slow: Option<Duration>,
     fail_after: Option<usize>,
 }
 
+/// Is told of each change of progress.
+type Tell = dyn Fn(&Progress) + Send + Sync;
+
 impl Watch {
+    /// Follows an upgrade by telling each change of progress.
+    pub(crate) fn telling(tell: impl Fn(&Progress) + Send + Sync + 'static) -> Watch {
+        Watch { tell: Some(Box::new(tell)), ..Watch::default() }
+    }
+
     /// Follows an upgrade that takes longer in each step, or fails after some, for a developer who wants to see that.
     pub(crate) fn new(slow: Option<Duration>, fail_after: Option<usize>) -> Watch {
         Watch { slow, fail_after, ..Watch::default() }
@@ -90,6 +99,10 @@ impl Watch {
     }
 
     fn update(&self, change: impl FnOnce(&mut Progress)) {
-        change(&mut self.progress.lock().unwrap_or_else(PoisonError::into_inner));
+        let mut progress = self.progress.lock().unwrap_or_else(PoisonError::into_inner);
+        change(&mut progress);
+        if let Some(tell) = &self.tell {
+            tell(&progress);
+        }
     }
 }

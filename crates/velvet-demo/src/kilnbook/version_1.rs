@@ -1,4 +1,4 @@
-//! What the studio keeps: version 1 of its schema.
+//! Version 1: pieces with their glaze in free text, firings, the supplier's articles.
 
 use jiff::SignedDuration;
 use jiff::civil::Date;
@@ -119,11 +119,15 @@ pub struct Article {
     pub in_stock: bool,
 }
 
-/// The schema of the app.
+/// The schema of the app's version 1.
 ///
 /// ```
-/// velvet_demo::kilnbook::schema().check().unwrap();
+/// velvet_demo::kilnbook::version_1::schema().check().unwrap();
 /// ```
 pub fn schema() -> Schema {
-    Schema::new("kilnbook").record::<Piece>().record::<Firing>().record::<Article>()
+    Schema::new("kilnbook")
+        .record::<Piece>()
+        .record::<Firing>()
+        .record::<Article>()
+        .history(include_str!("../../histories/version-1.json"))
 }

@@ -1,0 +1,82 @@
+//! Version 3: glazes are records of their own, and weights are whole grams.
+
+use super::version_1::{Article, Clay, Firing, Stage};
+use super::version_2::Shelf;
+use jiff::civil::Date;
+use std::collections::BTreeMap;
+use velvet_drawer::{Error, Key, OutsideFile, Record, Schema, Upgrade};
+
+/// A glaze.
+#[derive(Record, Clone, Debug, PartialEq)]
+pub struct Glaze {
+    /// Its name.
+    #[record(key)]
+    pub name: String,
+    /// How potters wrote it before it had a name, one wording a line.
+    pub wordings: String,
+}
+
+/// One piece of pottery.
+#[derive(Record, Clone, Debug, PartialEq)]
+pub struct Piece {
+    /// The mark scratched into its foot.
+    #[record(key)]
+    pub mark: String,
+    /// How far it has come.
+    #[record(indexed)]
+    pub stage: Stage,
+    /// What it is made of.
+    pub clay: Clay,
+    /// Its weight in grams, when somebody weighed it.
+    #[record(was = "wt", fill = "round(grams * 1000)")]
+    pub grams: Option<u32>,
+    /// Its glaze.
+    #[record(link(on_delete = refuse), fill = "(SELECT g.key FROM glaze g WHERE instr(char(10) || g.wordings || char(10), char(10) || piece.glaze || char(10)))")]
+    pub glaze: Option<Key<Glaze>>,
+    /// When it was thrown.
+    #[record(indexed)]
+    pub thrown_on: Date,
+    /// The last firing it was in.
+    #[record(link(on_delete = clear))]
+    pub firing: Option<Key<Firing>>,
+    /// The shelf it stands on.
+    #[record(link(on_delete = clear))]
+    pub shelf: Option<Key<Shelf>>,
+    /// A photo, in the app's folder of photos.
+    pub photo: Option<OutsideFile>,
+    /// A small picture of it.
+    pub thumbnail: Option<Vec<u8>>,
+    /// What there is to say about it.
+    pub remarks: String,
+}
+
+/// The schema of the app's version 3.
+///
+/// ```
+/// velvet_demo::kilnbook::version_3::schema().check().unwrap();
+/// ```
+pub fn schema() -> Schema {
+    Schema::new("kilnbook")
+        .record::<Piece>()
+        .record::<Firing>()
+        .record::<Article>()
+        .record::<Shelf>()
+        .record::<Glaze>()
+        .history(include_str!("../../histories/version-3.json"))
+        .code("split_glazes", split_glazes)
+}
+
+/// Turns the free text of glazes into records: “Tenmoku, thin” and “tenmoku” are one glaze.
+fn split_glazes(upgrade: &Upgrade<'_>) -> Result<(), Error> {
+    let mut glazes: BTreeMap<String, Vec<String>> = BTreeMap::new();
+    upgrade.rows("SELECT DISTINCT glaze FROM piece WHERE glaze <> '' ORDER BY glaze", &[], |row| {
+        let wording: String = row.get::<String>(0)?;
+        let name = wording.split([',', '(']).next().unwrap_or_default().trim().to_lowercase();
+        glazes.entry(name).or_default().push(wording);
+        Ok(())
+    })?;
+    for (name, wordings) in glazes {
+        upgrade.run("INSERT INTO glaze (name, wordings) VALUES (?, ?)", &[name.into(), wordings.join("\n").into()])?;
+    }
+    Ok(())
+}

@@ -1,0 +1,103 @@
+//! Running an upgrade on a copy.
+
+use super::file::File;
+use crate::engine::{Connection, Settings, copy_from};
+use crate::error::{Cause, Error};
+use crate::opening::{Found, recognise};
+use crate::schema::{Declared, Schema};
+use crate::upgrading::{self, Code, Progress, Upgraded, Watch};
+use std::borrow::Cow;
+use std::path::Path;
+use std::time::{Duration, Instant};
+use velvet_core::evolution::History;
+
+/// How an upgrade went on a copy.
+#[derive(Clone, Debug)]
+pub struct Rehearsal {
+    /// What the upgrade did; nothing when the file is at the newest version.
+    pub upgraded: Option<Upgraded>,
+    /// The app's code that was left out, because only the app has it.
+    pub left_out: Vec<String>,
+    /// How many bytes the file had before, and has afterwards.
+    pub bytes: (u64, u64),
+    /// How long it took.
+    pub took: Duration,
+}
+
+impl File {
+    /// Upgrades a complete copy of the file as `schema` would, with the app's own code, and says how that went. The file
+    /// itself is not changed.
+    ///
+    /// # Errors
+    /// As opening the file with `schema` would.
+    pub fn rehearse(&self, schema: &Schema) -> Result<Rehearsal, Error> {
+        self.rehearse_declared(schema.declared()?, Vec::new(), |_| ())
+    }
+
+    /// Upgrades a complete copy of the file to the newest version of `history`. The app's code is left out, because only
+    /// the app has it. `tell` is called with each progress.
+    ///
+    /// # Errors
+    /// When the history does not add up, and as opening the file with it would.
+    pub fn rehearse_history(
+        &self,
+        history: &str,
+        tell: impl Fn(&Progress) + Send + Sync + 'static,
+    ) -> Result<Rehearsal, Error> {
+        let problem =
+            |p: velvet_core::evolution::HistoryProblem| Error::new(Cause::BadQuery, p.to_string()).in_file(self.path());
+        let parsed = History::parse(history).map_err(problem)?;
+        let codes: Vec<String> = parsed.codes().map(str::to_owned).collect();
+        let declared = Declared {
+            app: parsed.app.clone(),
+            version: parsed.newest,
+            structure: parsed.structure(parsed.newest).map_err(problem)?,
+            fingerprint: parsed.fingerprint.clone(),
+            history: Some(Cow::Owned(history.to_owned())),
+            codes: codes.iter().map(|name| (name.clone(), Code::new(|_| Ok(())))).collect(),
+            app_version: None,
+        };
+        self.rehearse_declared(declared, codes, tell)
+    }
+
+    fn rehearse_declared(
+        &self,
+        declared: Declared,
+        codes: Vec<String>,
+        tell: impl Fn(&Progress) + Send + Sync + 'static,
+    ) -> Result<Rehearsal, Error> {
+        let named =
+            |error: Error| error.untouched("The file itself was not touched: this was a copy").in_file(self.path());
+        let doing = "cannot rehearse the upgrade";
+        let folder = tempfile::tempdir().map_err(|e| named(Error::device(doing, &e)))?;
+        let copy = folder.path().join("rehearsal.drawer");
+        self.read(doing, |c| copy_from(c, &copy))?;
+        let bytes = |path: &Path| std::fs::metadata(path).map_or(0, |m| m.len());
+        let before = bytes(&copy);
+        let begun = Instant::now();
+        let settings = Settings { wait: Duration::ZERO, relaxed: true };
+        let engine = |fault| named(Error::engine(doing, fault));
+        let connection = Connection::writer(&copy, &settings).map_err(engine)?;
+        let upgraded = match recognise(&connection, &declared).map_err(named)? {
+            Found::Older(from) => {
+                connection.keep_log(&settings).map_err(engine)?;
+                // No path: what a backup would hold is the file itself.
+                Some(upgrading::upgrade(&connection, &declared, from, None, &Watch::telling(tell)).map_err(named)?)
+            }
+            Found::Current | Found::Fresh => None,
+        };
+        connection.close().map_err(engine)?;
+        let from = upgraded.as_ref().map_or(declared.version, |u| u.from);
+        let left_out = codes.into_iter().filter(|name| runs_after(&declared, from, name)).collect();
+        Ok(Rehearsal { upgraded, left_out, bytes: (before, bytes(&copy)), took: begun.elapsed() })
+    }
+}
+
+/// Whether a version after `from` runs the code with this name.
+fn runs_after(declared: &Declared, from: u32, name: &str) -> bool {
+    use velvet_core::evolution::Change;
+    let history = History::parse(declared.history.as_deref().unwrap_or_default());
+    history.is_ok_and(|h| {
+        h.since(from).flat_map(|v| &v.changes).any(|c| matches!(c, Change::Code { name: n } if n == name))
+    })
+}

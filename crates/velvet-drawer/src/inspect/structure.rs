@@ -1,0 +1,119 @@
+//! The structure of a file, and how it stands to a history.
+
+use super::file::{File, list};
+use crate::error::{Cause, Error};
+use crate::upgrading;
+use velvet_core::evolution::History;
+use velvet_core::name::KEY_COLUMN;
+use velvet_core::physical::Physical;
+
+/// A table's structure, as the file has it.
+#[derive(Clone, Debug)]
+pub struct TableStructure {
+    /// Its name.
+    pub name: String,
+    /// Its columns, in order.
+    pub columns: Vec<ColumnStructure>,
+    /// Its indexes: the columns, and whether they are unique.
+    pub indexes: Vec<(Vec<String>, bool)>,
+}
+
+/// A column's structure, as the file has it.
+#[derive(Clone, Debug)]
+pub struct ColumnStructure {
+    /// Its name.
+    pub name: String,
+    /// What it was declared to hold, in words, where the file says; else its type in the file.
+    pub holds: String,
+    /// Its type in the file.
+    pub storage: String,
+    /// Whether it must hold something.
+    pub required: bool,
+    /// The literal of its default.
+    pub default: Option<String>,
+    /// The table that it links to, the column there, and what happens on removal.
+    pub links_to: Option<(String, String, String)>,
+}
+
+/// How a file stands to a history.
+#[derive(Clone, Debug)]
+pub struct Against {
+    /// The version of the file.
+    pub version: i64,
+    /// The newest version of the history.
+    pub newest: u32,
+    /// How the file differs from that version as it was recorded, each as a sentence.
+    pub differences: Vec<String>,
+    /// What an upgrade to the newest version would do, each in words.
+    pub ahead: Vec<(u32, Vec<String>)>,
+}
+
+impl File {
+    /// The structure of its tables, without those of its own bookkeeping.
+    ///
+    /// # Errors
+    /// When the file cannot be read.
+    pub fn structure(&self) -> Result<Vec<TableStructure>, Error> {
+        let physical = self.read("cannot read the structure", upgrading::physical)?;
+        let mut tables = Vec::new();
+        for name in self.table_names()? {
+            let Some(found) = physical.tables.get(&name) else { continue };
+            let declared = self.declared().and_then(|s| s.table(&name));
+            let columns = self.table(&name)?.columns.into_iter().map(|column| {
+                let physical = found.columns.get(&column.name).cloned().unwrap_or_default();
+                let link = found.links.iter().find(|l| l.0 == column.name);
+                let words = declared.and_then(|t| t.column(&column.name)).map(|c| c.in_words());
+                let holds = match words {
+                    None if physical.is_key && column.name == KEY_COLUMN => "the row number".to_owned(),
+                    words => words.unwrap_or_else(|| physical.storage.to_lowercase()),
+                };
+                ColumnStructure {
+                    holds,
+                    required: physical.required || physical.is_key,
+                    storage: physical.storage,
+                    default: physical.default,
+                    links_to: link.map(|(_, table, to, action)| (table.clone(), to.clone(), action.clone())),
+                    name: column.name,
+                }
+            });
+            tables.push(TableStructure {
+                name,
+                columns: columns.collect(),
+                indexes: found.indexes.iter().cloned().collect(),
+            });
+        }
+        Ok(tables)
+    }
+
+    /// The statements that create its tables, views, indexes and triggers, as the file has them.
+    ///
+    /// # Errors
+    /// When the file cannot be read.
+    pub fn statements(&self) -> Result<Vec<String>, Error> {
+        self.read("cannot read the structure", |c| {
+            list(c, "SELECT sql FROM sqlite_schema WHERE sql IS NOT NULL AND name NOT LIKE 'sqlite\\_%' ESCAPE '\\' ORDER BY rowid")
+        })
+    }
+
+    /// How the file stands to a history.
+    ///
+    /// # Errors
+    /// When the history does not add up, or does not know the file's version ([`Error::is_bad_query`]).
+    pub fn against(&self, history: &str) -> Result<Against, Error> {
+        let problem =
+            |p: velvet_core::evolution::HistoryProblem| Error::new(Cause::BadQuery, p.to_string()).in_file(self.path());
+        let history = History::parse(history).map_err(problem)?;
+        let version = self.read("cannot read the version", |c| c.number("PRAGMA user_version"))?;
+        let known = u32::try_from(version).unwrap_or(0);
+        let recorded = history.structure(known).map_err(problem)?;
+        let found = self.read("cannot read the structure", upgrading::physical)?;
+        let mut differences = Physical::of(&recorded).differences(&found);
+        if let Some(declared) = self.declared() {
+            differences.extend(
+                recorded.differences(declared).into_iter().filter(|_| differences.is_empty()).collect::<Vec<_>>(),
+            );
+        }
+        let ahead = history.since(known).map(|v| (v.version, v.changes.iter().map(ToString::to_string).collect()));
+        Ok(Against { version, newest: history.newest, differences, ahead: ahead.collect() })
+    }
+}
