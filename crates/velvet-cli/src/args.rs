@@ -25,6 +25,10 @@ pub(crate) enum Command {
     Overview(Overview),
     /// The rows of a table
     Records(Records),
+    /// The structure of a file: as text, JSON, SQL or a diagram; or how it stands to a history
+    Structure(Structure),
+    /// Runs an upgrade on a complete copy, and tells what it would do
+    Rehearse(Rehearse),
     /// The demo app itself, as the pretend phone starts it
     #[command(hide = true)]
     DemoApp { start: String },
@@ -76,6 +80,59 @@ pub(crate) struct Records {
     /// How to show the rows
     #[arg(long = "as", value_name = "FORM", value_enum, default_value_t = Form::Table)]
     pub(crate) form: Form,
+}
+
+#[derive(Args)]
+#[command(after_help = "Examples:\n  \
+    velvet structure kiln.drawer\n  \
+    velvet structure kiln.drawer --as diagram | dot -Tsvg > kiln.svg\n  \
+    velvet structure kiln.drawer --against kilnbook.history.json\n\n\
+    With --against, the exit code is 1 when the file is not as its version was recorded.")]
+pub(crate) struct Structure {
+    /// A database file, or a folder with one drawer in it
+    pub(crate) file: PathBuf,
+    /// How to show it
+    #[arg(long = "as", value_name = "FORM", value_enum, default_value_t = StructureForm::Text)]
+    pub(crate) form: StructureForm,
+    /// Say how the file differs from this history file, and what an upgrade would do
+    #[arg(long, value_name = "HISTORY", conflicts_with = "form")]
+    pub(crate) against: Option<PathBuf>,
+}
+
+/// How a structure comes out.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
+pub(crate) enum StructureForm {
+    /// Tables for people
+    Text,
+    /// JSON
+    Json,
+    /// The statements that create it
+    Sql,
+    /// A graph in the DOT language
+    Diagram,
+}
+
+#[derive(Args)]
+#[command(after_help = "Example:\n  velvet rehearse kiln.drawer --history kilnbook.history.json\n\n\
+    The file itself is only read. Exit code 1 when the upgrade would fail.")]
+pub(crate) struct Rehearse {
+    /// A database file, or a folder with one drawer in it
+    pub(crate) file: PathBuf,
+    /// The app's history file
+    #[arg(long, value_name = "HISTORY")]
+    pub(crate) history: PathBuf,
+    /// How to tell it
+    #[arg(long = "as", value_name = "FORM", value_enum, default_value_t = Telling::Text)]
+    pub(crate) form: Telling,
+}
+
+/// How a report comes out.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
+pub(crate) enum Telling {
+    /// Text for people
+    Text,
+    /// JSON
+    Json,
 }
 
 /// How rows come out.

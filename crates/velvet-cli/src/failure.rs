@@ -3,6 +3,18 @@
 use std::fmt;
 use std::io;
 
+/// What a command found that was done.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) enum Verdict {
+    /// All is well.
+    Fine,
+    /// Something is wrong, or differs.
+    Wrong,
+}
+
+/// The exit code when something is wrong, or differs.
+pub(crate) const WRONG: u8 = 1;
+
 /// The exit code when something could not be done.
 pub(crate) const COULD_NOT: u8 = 2;
 

@@ -13,19 +13,24 @@ mod terminal;
 
 use args::{Arguments, Command};
 use clap::Parser;
-use failure::Failure;
+use failure::{Failure, Verdict};
 use std::process::ExitCode;
 
 fn main() -> ExitCode {
     let arguments = Arguments::parse();
     let result = match arguments.command {
-        Command::Demo(arguments) => commands::demo::run(&arguments),
-        Command::Overview(arguments) => commands::overview::run(&arguments),
-        Command::Records(arguments) => commands::records::run(&arguments),
-        Command::DemoApp { start } => velvet_demo::run(&start).map_err(|e| Failure::new(e.to_string())),
+        Command::Demo(arguments) => commands::demo::run(&arguments).map(|()| Verdict::Fine),
+        Command::Overview(arguments) => commands::overview::run(&arguments).map(|()| Verdict::Fine),
+        Command::Records(arguments) => commands::records::run(&arguments).map(|()| Verdict::Fine),
+        Command::Structure(arguments) => commands::structure::run(&arguments),
+        Command::Rehearse(arguments) => commands::rehearse::run(&arguments),
+        Command::DemoApp { start } => {
+            velvet_demo::run(&start).map(|()| Verdict::Fine).map_err(|e| Failure::new(e.to_string()))
+        }
     };
     match result {
-        Ok(()) => ExitCode::SUCCESS,
+        Ok(Verdict::Fine) => ExitCode::SUCCESS,
+        Ok(Verdict::Wrong) => ExitCode::from(failure::WRONG),
         // Whoever reads our output has seen enough.
         Err(failure) if failure.is_closed_pipe() => ExitCode::SUCCESS,
         Err(failure) => {

@@ -6,7 +6,7 @@ use std::io::{self, IsTerminal, Write};
 use velvet_drawer::grid::Grid;
 
 /// What went wrong.
-const ALARM: Style = AnsiColor::Red.on_default().bold();
+pub(crate) const ALARM: Style = AnsiColor::Red.on_default().bold();
 /// What deserves a second look.
 pub(crate) const WARNING: Style = AnsiColor::Yellow.on_default();
 /// What a reader looks for first.

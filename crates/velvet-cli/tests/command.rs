@@ -13,8 +13,18 @@ static DEMO: LazyLock<(tempfile::TempDir, String)> = LazyLock::new(|| {
     (folder, told)
 });
 
+/// The copy from before the upgrades.
 fn drawer() -> String {
+    DEMO.0.path().join("kiln-at-version-1.drawer").to_str().unwrap().to_owned()
+}
+
+/// The file as the newest version of the app left it.
+fn newest() -> String {
     DEMO.0.path().join("phone/kilnbook/durable/kiln.drawer").to_str().unwrap().to_owned()
+}
+
+fn history() -> String {
+    DEMO.0.path().join("kilnbook.history.json").to_str().unwrap().to_owned()
 }
 
 fn velvet(arguments: &[&str]) -> Command {
@@ -62,10 +72,14 @@ fn the_demo_keeps_what_was_acknowledged_through_four_real_starts() {
         "in the middle of a transaction: 30 pieces if it ended well",
         "✗ killed",
         "found 25 pieces, the newest being K-123, K-124, K-125",
+        "put 17 pieces on 2 shelves",
+        "kept the file as it was, in kiln.at-version-2.drawer",
+        "upgraded to version 2: `piece.shelf` is new",
+        "found 25 pieces, 10 of 1000 grams or more, and the glazes ash over iron, celadon, tenmoku",
     ] {
         assert!(told.contains(line), "{line} is missing in:\n{told}");
     }
-    assert!(told.trim_end().ends_with("rows 1 to 8 of 25; more with --limit and --offset"), "{told}");
+    assert!(told.contains("rows 1 to 8 of 25; more with --limit and --offset"), "{told}");
     let bisque = json(&["piece", "--filter", "mark = 'K-117'"]);
     assert_eq!(bisque[0]["stage"], "bisque");
 }
@@ -88,7 +102,7 @@ fn the_demo_replaces_its_own_folder_and_no_other() {
 fn overview_tells_what_a_file_and_a_folder_hold() {
     let file = drawer();
     let text = succeeds(&["overview", &file]);
-    assert!(text.starts_with("kiln.drawer, 5"), "{text}");
+    assert!(text.starts_with("kiln-at-version-1.drawer, 5"), "{text}");
     assert!(text.contains("App kilnbook, schema version 1, created 20"), "{text}");
     assert!(text.contains("article  4800        5   467 KB"), "{text}");
     assert!(!text.contains('\u{1b}'), "no colour in a pipe");
@@ -99,9 +113,15 @@ fn overview_tells_what_a_file_and_a_folder_hold() {
     assert_eq!(overview["warnings"], Value::Array(vec![]));
 
     let folder = succeeds(&["overview", DEMO.0.path().to_str().unwrap(), "--as", "csv"]);
+    let rows: Vec<&str> = folder.lines().collect();
+    assert_eq!((rows[0], rows.len()), ("file,app,version,tables,rows,bytes", 6));
     let bytes = fs::metadata(&file).unwrap().len();
-    let row = format!("phone/kilnbook/durable/kiln.drawer,kilnbook,1,3,4828,{bytes}");
-    assert_eq!(folder, format!("file,app,version,tables,rows,bytes\n{row}\n"));
+    assert_eq!(rows[1], format!("kiln-at-version-1.drawer,kilnbook,1,3,4828,{bytes}"));
+
+    let grown = succeeds(&["overview", &newest()]);
+    assert!(grown.contains("\nVersions: 1 by app 1.0 on 20"), "{grown}");
+    let grown: Value = serde_json::from_str(&succeeds(&["overview", &newest(), "--as", "json"])).unwrap();
+    assert_eq!(grown["versions"][2]["app_version"], "3.0");
 }
 
 #[test]
@@ -192,6 +212,89 @@ fn what_cannot_be_done_is_said_with_the_nearest_name() {
     says(
         &["records", &file, "piece", "--columns", "mark,grams"],
         "there is no column `grams` in `piece`. It has: key, mark",
+    );
+}
+
+#[test]
+fn structure_comes_out_for_people_programs_and_drawings() {
+    let text = succeeds(&["structure", &drawer()]);
+    assert!(text.starts_with("piece\ncolumn     holds "), "{text}");
+    assert!(
+        text.contains(
+            "\nfiring     a link to firing, cleared when that is removed  integer    may be missing, indexed\n"
+        ),
+        "{text}"
+    );
+    let json: Value = serde_json::from_str(&succeeds(&["structure", &drawer(), "--as", "json"])).unwrap();
+    assert_eq!(json["tables"][0]["columns"][7]["links_to"]["table"], "firing");
+    let sql = succeeds(&["structure", &drawer(), "--as", "sql"]);
+    assert!(sql.starts_with("CREATE TABLE \"piece\" (\n  \"key\" INTEGER PRIMARY KEY AUTOINCREMENT,"), "{sql}");
+    let diagram = succeeds(&["structure", &newest(), "--as", "diagram"]);
+    assert!(
+        diagram.starts_with("digraph drawer {") && diagram.contains("\"piece\" -> \"glaze\" [label = \"glaze\"]"),
+        "{diagram}"
+    );
+}
+
+#[test]
+fn a_file_is_stood_against_a_history_and_its_upgrade_rehearsed() {
+    let (file, history) = (drawer(), history());
+    let against = succeeds(&["structure", &file, "--against", &history]);
+    assert!(against.contains("The file is at version 1, the history at 3."), "{against}");
+    assert!(against.contains("An upgrade to version 3 would do this:\n  - `piece.wt` is called `grams`"), "{against}");
+    assert!(
+        succeeds(&["structure", &newest(), "--against", &history])
+            .ends_with("The file is as version 3 was recorded.\n")
+    );
+
+    let before = fs::read(&file).unwrap();
+    let told = succeeds(&["rehearse", &file, "--history", &history]);
+    assert!(told.contains("Version 3, 25 rows written anew in "), "{told}");
+    assert!(told.contains("lost: the values of `piece.glaze` as they were before they were filled anew"), "{told}");
+    assert!(told.contains("Left out: the code `split_glazes`, which only the app has."), "{told}");
+    assert!(told.contains("The result is the structure that the history says."), "{told}");
+    let json: Value =
+        serde_json::from_str(&succeeds(&["rehearse", &file, "--history", &history, "--as", "json"])).unwrap();
+    assert_eq!((&json["from"], &json["steps"][1]["rows"]), (&1.into(), &25.into()));
+    assert!(succeeds(&["rehearse", &newest(), "--history", &history]).contains("there is nothing to upgrade"));
+    assert!(before == fs::read(&file).unwrap());
+}
+
+#[test]
+fn what_differs_or_would_fail_ends_with_1_and_what_could_not_be_tried_with_2() {
+    let folder = tempfile::tempdir().unwrap();
+    let write = |name: &str, text: String| {
+        let path = folder.path().join(name);
+        fs::write(&path, text).unwrap();
+        path.to_str().unwrap().to_owned()
+    };
+    let text = fs::read_to_string(history()).unwrap();
+    let fails_on_rows = write("fails.json", text.replace("round(grams * 1000)", "'heavy'"));
+    let output = velvet(&["rehearse", &drawer(), "--history", &fails_on_rows]).output().unwrap();
+    assert_eq!(output.status.code(), Some(1));
+    let told = String::from_utf8(output.stdout).unwrap();
+    assert!(
+        told.starts_with("The upgrade would fail: cannot upgrade the drawer from version 1 to 3, in version 3"),
+        "{told}"
+    );
+    assert!(told.contains("this was a copy"), "{told}");
+
+    let copy = folder.path().join("changed.drawer");
+    fs::copy(newest(), &copy).unwrap();
+    let change = "import sqlite3, sys; sqlite3.connect(sys.argv[1]).execute('ALTER TABLE piece ADD COLUMN color TEXT')";
+    assert!(std::process::Command::new("python3").args(["-c", change]).arg(&copy).status().unwrap().success());
+    let output = velvet(&["structure", copy.to_str().unwrap(), "--against", &history()]).output().unwrap();
+    assert_eq!(output.status.code(), Some(1));
+    assert!(String::from_utf8(output.stdout).unwrap().contains("  - `piece.color` is there but not declared"));
+
+    let broken = write("broken.json", text.replacen("\"newest\": 3", "\"newest\": 4", 1));
+    assert!(
+        fails(&["rehearse", &drawer(), "--history", &broken])
+            .contains("its newest version is 4, but the versions listed are [3, 2, 1]")
+    );
+    assert!(
+        fails(&["rehearse", &drawer(), "--history", "nowhere.json"])
+            .contains("the history nowhere.json cannot be read")
     );
 }
 

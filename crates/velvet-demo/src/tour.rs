@@ -1,6 +1,7 @@
 //! The tour: several starts of the app on the pretend phone, each a process of its own.
 
 use crate::app::FILE;
+use crate::kilnbook::version_3;
 use std::fs;
 use std::io::{self, Write};
 use std::path::{Path, PathBuf};
@@ -14,15 +15,17 @@ pub struct Toured {
     pub drawer: PathBuf,
     /// A copy of it from before the first upgrade, to rehearse on.
     pub at_version_1: PathBuf,
+    /// The app's newest history file.
+    pub history: PathBuf,
 }
 
-/// Runs the tour on a pretend phone in `folder`, telling it to `out`. `app` makes the command that runs the app's start
+/// Runs the tour on a pretend phone below `folder`, telling it to `out`. `app` makes the command that runs the app's start
 /// with a name; it must end in [`crate::run`].
 ///
 /// # Errors
 /// When the app cannot be started, or does not say what it should.
 pub fn tour(folder: &Path, app: &dyn Fn(&str) -> io::Result<Command>, out: &mut dyn Write) -> io::Result<Toured> {
-    let phone = Phone::at(folder)?;
+    let phone = Phone::at(folder.join("phone"))?;
     let sandbox = phone.sandbox("kilnbook")?;
     writeln!(out, "A pottery studio keeps its kiln log on a phone. Each start below is a process of its own.\n")?;
 
@@ -70,7 +73,9 @@ pub fn tour(folder: &Path, app: &dyn Fn(&str) -> io::Result<Command>, out: &mut 
     let mut running = start(&other, app, "sixth")?;
     relay_until(out, &mut running, "found")?;
     quit(out, running)?;
-    Ok(Toured { drawer, at_version_1 })
+    let history = folder.join("kilnbook.history.json");
+    fs::write(&history, version_3::HISTORY)?;
+    Ok(Toured { drawer, at_version_1, history })
 }
 
 fn start(sandbox: &Sandbox, app: &dyn Fn(&str) -> io::Result<Command>, name: &str) -> io::Result<Running> {

@@ -43,7 +43,7 @@ fn an_old_file_takes_every_step_and_keeps_rows_links_keys_and_indexes() {
     assert_eq!((upgraded.from, upgraded.steps.len()), (1, 2));
     assert_eq!((upgraded.steps[0].version, upgraded.steps[1].version, upgraded.steps[1].rows), (2, 3, 3));
     assert!(
-        upgraded.steps[1].lost.iter().any(|l| l.contains("`pot.sketch` is dropped")),
+        upgraded.steps[1].lost.iter().any(|l| l.contains("what is stored in `pot.sketch`")),
         "{:?}",
         upgraded.steps[1].lost
     );

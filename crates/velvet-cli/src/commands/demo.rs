@@ -21,7 +21,7 @@ pub(crate) fn run(arguments: &args::Demo) -> Result<(), Failure> {
         command.args(["demo-app", start]);
         Ok(command)
     };
-    let toured = velvet_demo::tour(&folder.join("phone"), &app, &mut anstream::stdout())?;
+    let toured = velvet_demo::tour(&folder, &app, &mut anstream::stdout())?;
 
     headline("A first look into the file", &format!("velvet overview {}", shown(&toured.drawer)))?;
     overview::run(&args::Overview { file: toured.drawer.clone(), form: Form::Table })?;
@@ -40,7 +40,14 @@ pub(crate) fn run(arguments: &args::Demo) -> Result<(), Failure> {
         offset: 0,
         columns: Vec::new(),
         form: Form::Table,
-    })
+    })?;
+    let (copy, history) = (shown(&toured.at_version_1), shown(&toured.history));
+    writeln!(anstream::stdout())?;
+    headline(
+        "A copy from before the upgrades is kept, to rehearse them on",
+        &format!("velvet rehearse {copy} --history {history}"),
+    )?;
+    Ok(())
 }
 
 /// Empties the folder of an earlier demo; refuses any other that has something in it.

@@ -3,6 +3,8 @@
 pub(crate) mod demo;
 pub(crate) mod overview;
 pub(crate) mod records;
+pub(crate) mod rehearse;
+pub(crate) mod structure;
 
 use crate::failure::Failure;
 use std::path::{Path, PathBuf};
@@ -26,6 +28,12 @@ fn one_file(path: &Path) -> Result<PathBuf, Failure> {
             )))
         }
     }
+}
+
+/// The text of a history file.
+fn history(path: &Path) -> Result<String, Failure> {
+    std::fs::read_to_string(path)
+        .map_err(|e| Failure::new(format!("the history {} cannot be read: {e}", path.display())))
 }
 
 fn no_drawer(folder: &Path) -> Failure {

@@ -41,6 +41,13 @@ fn head(overview: &Overview) -> io::Result<()> {
         }
         None => writeln!(out, "A database of another program; its version number is {}", overview.version)?,
     }
+    if overview.versions.len() > 1 {
+        let gone_through = overview.versions.iter().map(|v| {
+            let by = v.app_version.as_ref().map(|a| format!(" by app {a}")).unwrap_or_default();
+            format!("{}{by} on {}", v.version, v.at.get(..10).unwrap_or(&v.at))
+        });
+        writeln!(out, "Versions: {}", gone_through.collect::<Vec<_>>().join(", "))?;
+    }
     for warning in &overview.warnings {
         writeln!(out, "{WARNING}Note:{WARNING:#} {warning}.")?;
     }
@@ -62,12 +69,18 @@ fn json(overview: &Overview) -> serde_json::Value {
         .iter()
         .map(|t| json!({ "name": t.name, "rows": t.rows, "columns": t.columns, "bytes": t.bytes }))
         .collect();
+    let versions: Vec<_> = overview
+        .versions
+        .iter()
+        .map(|v| json!({ "version": v.version, "at": v.at, "app_version": v.app_version, "took_ms": v.took_ms }))
+        .collect();
     json!({
         "path": overview.path.display().to_string(),
         "bytes": overview.bytes,
         "app": overview.app,
         "version": overview.version,
         "created_at": overview.created_at,
+        "versions": versions,
         "tables": tables,
         "warnings": overview.warnings,
     })

@@ -171,14 +171,15 @@ impl Change {
         Ok(())
     }
 
-    /// Whether what was stored cannot be had back from what is stored afterwards.
-    pub fn loses(&self) -> bool {
+    /// What cannot be had back from what is stored afterwards, in words. What is written by hand is not looked into.
+    pub fn loss(&self) -> Option<String> {
         match self {
-            Change::DropColumn { .. } | Change::DropTable { .. } => true,
-            Change::ChangeColumn { fill, .. } => fill.is_some(),
-            // What is written by hand may do anything.
-            Change::Sql { .. } | Change::Code { .. } => true,
-            _ => false,
+            Change::DropColumn { table, column } => Some(format!("what is stored in `{table}.{column}`")),
+            Change::DropTable { table } => Some(format!("the rows of `{table}`")),
+            Change::ChangeColumn { table, column, fill: Some(_) } => {
+                Some(format!("the values of `{table}.{}` as they were before they were filled anew", column.name))
+            }
+            _ => None,
         }
     }
 

@@ -62,9 +62,7 @@ fn step(now: &mut Structure, version: &Version) -> Result<Step, String> {
     let mut step = Step { version: version.version, operations: Vec::new(), losses: Vec::new() };
     let mut pending: Option<Pending> = None;
     for change in &version.changes {
-        if change.loses() && !change.is_by_hand() {
-            step.losses.push(change.to_string());
-        }
+        step.losses.extend(change.loss());
         let before = now.clone();
         change.apply(now).map_err(|why| format!("{change}: {why}"))?;
         if let Some((table, fills)) = rebuilt(change, &before) {

@@ -6,6 +6,9 @@ use jiff::civil::Date;
 use std::collections::BTreeMap;
 use velvet_drawer::{Error, Key, OutsideFile, Record, Schema, Upgrade};
 
+/// The history of the schema, as it is checked in.
+pub const HISTORY: &str = include_str!("../../histories/version-3.json");
+
 /// A glaze.
 #[derive(Record, Clone, Debug, PartialEq)]
 pub struct Glaze {
@@ -62,7 +65,7 @@ pub fn schema() -> Schema {
         .record::<Article>()
         .record::<Shelf>()
         .record::<Glaze>()
-        .history(include_str!("../../histories/version-3.json"))
+        .history(HISTORY)
         .code("split_glazes", split_glazes)
 }
 

@@ -62,7 +62,8 @@ impl File {
             let columns = self.table(&name)?.columns.into_iter().map(|column| {
                 let physical = found.columns.get(&column.name).cloned().unwrap_or_default();
                 let link = found.links.iter().find(|l| l.0 == column.name);
-                let words = declared.and_then(|t| t.column(&column.name)).map(|c| c.in_words());
+                let words =
+                    declared.and_then(|t| t.column(&column.name)).map(|c| c.in_words().replace(", optional", ""));
                 let holds = match words {
                     None if physical.is_key && column.name == KEY_COLUMN => "the row number".to_owned(),
                     words => words.unwrap_or_else(|| physical.storage.to_lowercase()),

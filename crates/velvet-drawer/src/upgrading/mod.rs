@@ -20,7 +20,7 @@ use crate::opening::About;
 use crate::schema::Declared;
 use std::path::{Path, PathBuf};
 use std::time::{Duration, Instant};
-use velvet_core::evolution::{History, Operation, Step, plan};
+use velvet_core::evolution::{Change, History, Operation, Step, plan};
 use velvet_core::fingerprint;
 use velvet_core::name::quoted;
 use velvet_core::physical::Physical;
@@ -63,7 +63,7 @@ pub(crate) fn upgrade(
     let upgrading = Upgrading { connection, declared, from, path, watch, doing };
     let history = upgrading.history()?;
     let steps = upgrading.plan(&history)?;
-    let lossy = steps.iter().any(loses);
+    let lossy = steps.iter().any(|s| !s.losses.is_empty()) || upgrading.runs_something_by_hand(&history);
     if let Some(path) = path {
         space::check(path, &steps, lossy).map_err(|e| upgrading.failed(e))?;
     }
@@ -75,11 +75,6 @@ pub(crate) fn upgrade(
     // The log may have grown to the size of the file; that it stays so is no error.
     let _ = connection.run("PRAGMA wal_checkpoint(TRUNCATE)");
     Ok(upgraded)
-}
-
-/// Whether a step loses something, or may: what is written by hand is not looked into.
-fn loses(step: &Step) -> bool {
-    !step.losses.is_empty() || step.operations.iter().any(|o| matches!(o, Operation::Code(_)))
 }
 
 struct Upgrading<'a> {
@@ -106,9 +101,7 @@ impl Upgrading<'_> {
             .map_err(|problem| self.failed(Error::new(Cause::Schema, format!("{}: {problem}", self.doing))))?;
         let missing = |name: &&str| !self.declared.codes.iter().any(|(code, _)| code == name);
         let needed = history.since(self.from).flat_map(|v| &v.changes);
-        let codes = needed.filter_map(|c| {
-            if let velvet_core::evolution::Change::Code { name } = c { Some(name.as_str()) } else { None }
-        });
+        let codes = needed.filter_map(|c| if let Change::Code { name } = c { Some(name.as_str()) } else { None });
         if let Some(name) = codes.into_iter().find(|name| missing(name)) {
             return Err(self.failed(
                 Error::new(
@@ -126,6 +119,11 @@ impl Upgrading<'_> {
         start
             .and_then(|start| plan(&start, history.since(self.from)))
             .map_err(|why| self.failed(Error::new(Cause::Schema, format!("{}: {why}", self.doing))))
+    }
+
+    /// Whether a statement or code runs, which may do anything.
+    fn runs_something_by_hand(&self, history: &History) -> bool {
+        history.since(self.from).flat_map(|v| &v.changes).any(Change::is_by_hand)
     }
 
     fn in_transaction(&self, history: &History, steps: &[Step], lossy: bool) -> Result<Upgraded, Error> {

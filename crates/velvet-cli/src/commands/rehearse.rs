@@ -1,0 +1,104 @@
+//! `velvet rehearse`: an upgrade on a complete copy.
+
+use super::{history, one_file};
+use crate::args::{self, Telling};
+use crate::failure::{Failure, Verdict};
+use crate::terminal::{ALARM, STRONG, WARNING};
+use indicatif::{ProgressBar, ProgressStyle};
+use serde_json::json;
+use std::io::Write;
+use std::time::Duration;
+use velvet_drawer::grid::count;
+use velvet_drawer::inspect::{File, Rehearsal};
+use velvet_drawer::{Progress, UpgradedStep};
+
+pub(crate) fn run(arguments: &args::Rehearse) -> Result<Verdict, Failure> {
+    let file = File::open(one_file(&arguments.file)?)?;
+    let history = history(&arguments.history)?;
+    // A history that cannot be used could not be tried; an upgrade that fails was.
+    file.against(&history)?;
+    let bar = progress_bar();
+    let shown = bar.clone();
+    let result = file.rehearse_history(&history, move |progress| show(&shown, progress));
+    bar.finish_and_clear();
+    match (result, arguments.form) {
+        (Ok(rehearsal), Telling::Text) => tell(&rehearsal).map(|()| Verdict::Fine),
+        (Ok(rehearsal), Telling::Json) => {
+            writeln!(anstream::stdout(), "{:#}", json(&rehearsal))?;
+            Ok(Verdict::Fine)
+        }
+        (Err(error), Telling::Text) => {
+            writeln!(anstream::stdout(), "{ALARM}The upgrade would fail:{ALARM:#} {error}")?;
+            Ok(Verdict::Wrong)
+        }
+        (Err(error), Telling::Json) => {
+            writeln!(anstream::stdout(), "{:#}", json!({ "fails": error.to_string() }))?;
+            Ok(Verdict::Wrong)
+        }
+    }
+}
+
+/// A bar that shows itself only on a terminal, and only when the work is long.
+fn progress_bar() -> ProgressBar {
+    let bar = ProgressBar::new(0);
+    let style = ProgressStyle::with_template("{msg} {wide_bar} {human_pos} of {human_len} rows");
+    bar.set_style(style.unwrap_or_else(|_| ProgressStyle::default_bar()));
+    bar.enable_steady_tick(Duration::from_millis(200));
+    bar
+}
+
+fn show(bar: &ProgressBar, progress: &Progress) {
+    bar.set_message(format!("version {} of {}", progress.version, progress.newest));
+    bar.set_length(progress.rows);
+    bar.set_position(progress.rows_done);
+}
+
+fn tell(rehearsal: &Rehearsal) -> Result<(), Failure> {
+    let mut out = anstream::stdout();
+    let Some(upgraded) = &rehearsal.upgraded else {
+        writeln!(out, "The file is at the newest version: there is nothing to upgrade.")?;
+        return Ok(());
+    };
+    writeln!(out, "On a copy of the file, from version {}:", upgraded.from)?;
+    for step in &upgraded.steps {
+        writeln!(out, "\n{STRONG}Version {}{STRONG:#}, {}", step.version, said_of(step))?;
+        for line in &step.did {
+            writeln!(out, "  - {line}")?;
+        }
+        for line in &step.lost {
+            writeln!(out, "  {WARNING}lost:{WARNING:#} {line}")?;
+        }
+    }
+    for name in &rehearsal.left_out {
+        writeln!(
+            out,
+            "\n{WARNING}Left out:{WARNING:#} the code `{name}`, which only the app has. What it would write is not in this copy; \
+             to rehearse with it, call `inspect::File::rehearse` with the app's schema."
+        )?;
+    }
+    let (before, after) = rehearsal.bytes;
+    writeln!(
+        out,
+        "\nThe result is the structure that the history says. It took {} ms; {before} bytes became {after}. The file itself was only read.",
+        rehearsal.took.as_millis()
+    )?;
+    Ok(())
+}
+
+fn said_of(step: &UpgradedStep) -> String {
+    let rows = usize::try_from(step.rows).unwrap_or(usize::MAX);
+    format!("{} written anew in {} ms", count(rows, "row"), step.took.as_millis())
+}
+
+fn json(rehearsal: &Rehearsal) -> serde_json::Value {
+    let step = |s: &UpgradedStep| json!({ "version": s.version, "did": s.did, "lost": s.lost, "rows": s.rows, "took_ms": s.took.as_millis() as u64 });
+    let steps = rehearsal.upgraded.as_ref().map(|u| u.steps.iter().map(step).collect::<Vec<_>>());
+    json!({
+        "from": rehearsal.upgraded.as_ref().map(|u| u.from),
+        "steps": steps.unwrap_or_default(),
+        "left_out": rehearsal.left_out,
+        "bytes_before": rehearsal.bytes.0,
+        "bytes_after": rehearsal.bytes.1,
+        "took_ms": rehearsal.took.as_millis() as u64,
+    })
+}

@@ -1,0 +1,145 @@
+//! `velvet structure`: tables, columns, links and indexes; or how they stand to a history.
+
+use super::{history, one_file};
+use crate::args::{self, StructureForm};
+use crate::failure::{Failure, Verdict};
+use crate::terminal::{self, QUIET, STRONG, WARNING};
+use serde_json::json;
+use std::fmt::Write as _;
+use std::io::Write;
+use std::path::Path;
+use velvet_drawer::grid::Grid;
+use velvet_drawer::inspect::show::{Shown, Tone};
+use velvet_drawer::inspect::{ColumnStructure, File, TableStructure};
+
+pub(crate) fn run(arguments: &args::Structure) -> Result<Verdict, Failure> {
+    let file = File::open(one_file(&arguments.file)?)?;
+    if let Some(path) = &arguments.against {
+        return against(&file, path);
+    }
+    let text = match arguments.form {
+        StructureForm::Text => text(&file.structure()?),
+        StructureForm::Json => format!("{:#}\n", json(&file.structure()?)),
+        StructureForm::Sql => file.statements()?.into_iter().map(|s| s + ";\n").collect(),
+        StructureForm::Diagram => diagram(&file.structure()?),
+    };
+    write!(anstream::stdout(), "{text}")?;
+    Ok(Verdict::Fine)
+}
+
+fn text(tables: &[TableStructure]) -> String {
+    let mut out = String::new();
+    for (position, table) in tables.iter().enumerate() {
+        let gap = if position > 0 { "\n" } else { "" };
+        let _ = writeln!(out, "{gap}{STRONG}{}{STRONG:#}", table.name);
+        let mut grid = Grid::new(["column", "holds", "stored as", "rules"]);
+        for column in &table.columns {
+            let cell = |text: &str, tone| Shown { text: text.to_owned(), tone };
+            let sign = cell(&column.storage.to_lowercase(), Tone::Sign);
+            let rules = rules(table, column);
+            grid.row(vec![
+                cell(&column.name, Tone::Plain),
+                cell(&column.holds, Tone::Plain),
+                sign,
+                cell(&rules, Tone::Plain),
+            ]);
+        }
+        let _ = write!(out, "{}", terminal::fitted(grid));
+        for (columns, unique) in table.indexes.iter().filter(|(columns, _)| columns.len() > 1) {
+            let kind = if *unique { "No two rows share" } else { "Indexed together:" };
+            let _ = writeln!(out, "{QUIET}{kind} {}{QUIET:#}", columns.join(", "));
+        }
+    }
+    if tables.is_empty() {
+        out.push_str("no tables\n");
+    }
+    out
+}
+
+/// What else there is to say about a column.
+fn rules(table: &TableStructure, column: &ColumnStructure) -> String {
+    let alone =
+        |unique: bool| table.indexes.iter().any(|(columns, u)| *u == unique && *columns == [column.name.as_str()]);
+    let mut rules = Vec::new();
+    if !column.required {
+        rules.push("may be missing");
+    }
+    if alone(true) {
+        rules.push("unique");
+    }
+    if alone(false) {
+        rules.push("indexed");
+    }
+    rules.join(", ")
+}
+
+fn json(tables: &[TableStructure]) -> serde_json::Value {
+    let column = |c: &ColumnStructure| {
+        json!({
+            "name": c.name,
+            "holds": c.holds,
+            "stored_as": c.storage.to_lowercase(),
+            "required": c.required,
+            "default": c.default,
+            "links_to": c.links_to.as_ref().map(|(table, column, action)| {
+                json!({ "table": table, "column": column, "on_removal": action.to_lowercase() })
+            }),
+        })
+    };
+    let index = |(columns, unique): &(Vec<String>, bool)| json!({ "columns": columns, "unique": unique });
+    let table = |t: &TableStructure| {
+        json!({
+            "name": t.name,
+            "columns": t.columns.iter().map(column).collect::<Vec<_>>(),
+            "indexes": t.indexes.iter().map(index).collect::<Vec<_>>(),
+        })
+    };
+    json!({ "tables": tables.iter().map(table).collect::<Vec<_>>() })
+}
+
+/// A graph in the DOT language, which many programs draw.
+fn diagram(tables: &[TableStructure]) -> String {
+    let quoted = |text: &str| format!("\"{}\"", text.replace('\\', "\\\\").replace('"', "\\\""));
+    let mut out =
+        String::from("digraph drawer {\n  rankdir = LR\n  node [shape = record, fontname = \"sans-serif\"]\n");
+    for table in tables {
+        // Characters with a meaning inside of a record's label are written out.
+        let plain = |text: &str| text.replace(['{', '}', '|', '<', '>', '"', '\\'], "_");
+        let lines: Vec<String> = table
+            .columns
+            .iter()
+            .map(|c| format!("{}: {}\\l", plain(&c.name), plain(&c.storage.to_lowercase())))
+            .collect();
+        let _ = writeln!(out, "  {} [label = \"{{{}|{}}}\"]", quoted(&table.name), plain(&table.name), lines.concat());
+    }
+    for table in tables {
+        for column in &table.columns {
+            if let Some((to, _, _)) = &column.links_to {
+                let (from, to) = (quoted(&table.name), quoted(to));
+                let _ = writeln!(out, "  {from} -> {to} [label = {}]", quoted(&column.name));
+            }
+        }
+    }
+    out + "}\n"
+}
+
+fn against(file: &File, path: &Path) -> Result<Verdict, Failure> {
+    let against = file.against(&history(path)?)?;
+    let mut out = anstream::stdout();
+    writeln!(out, "The file is at version {}, the history at {}.", against.version, against.newest)?;
+    for (version, changes) in &against.ahead {
+        writeln!(out, "\n{STRONG}An upgrade to version {version} would do this:{STRONG:#}")?;
+        for change in changes {
+            writeln!(out, "  - {change}")?;
+        }
+    }
+    if against.differences.is_empty() {
+        writeln!(out, "\nThe file is as version {} was recorded.", against.version)?;
+        return Ok(Verdict::Fine);
+    }
+    writeln!(out, "\n{WARNING}The file is not as version {} was recorded:{WARNING:#}", against.version)?;
+    for difference in &against.differences {
+        writeln!(out, "  - {difference}")?;
+    }
+    Ok(Verdict::Wrong)
+}
