@@ -169,6 +169,8 @@ impl Drawer {
                 let result = inner.pool.take().map_or(Ok(()), Pool::close);
                 result.map_err(|fault| inner.fault("cannot close the drawer", fault))
             }
+            // Another handle was dropped this very moment, and is closing the file.
+            Err(_) if still_open.is_empty() => Ok(()),
             Err(inner) => {
                 let places: Vec<String> = still_open.iter().map(|at| format!("{}:{}", at.file(), at.line())).collect();
                 let count =

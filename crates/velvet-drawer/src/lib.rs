@@ -8,6 +8,7 @@ pub mod inspect;
 pub mod place;
 pub mod testing;
 
+mod beside;
 mod drawer;
 mod engine;
 mod error;
@@ -24,7 +25,7 @@ pub use opening::{Opened, Opening, Options};
 pub use outside::DanglingFile;
 pub use reading::{Gather, Records, View};
 pub use schema::Schema;
-pub use upgrading::{CodeRow, Progress, Upgrade, Upgraded, UpgradedStep};
+pub use upgrading::{Adopted, CodeRow, Progress, Upgrade, Upgraded, UpgradedStep};
 pub use velvet_core::{
     Choice, Column, ColumnType, Condition, Key, Keyed, Misfit, Optional, Order, Ordered, Ordering, OutsideFile, Record,
     Stored, StoredAs, Textual, Value,

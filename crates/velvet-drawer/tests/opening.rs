@@ -52,6 +52,10 @@ fn closing_says_what_is_still_in_use() {
     assert!(error.is_in_use());
     let place = format!("1 other handle in use, taken at {}:{line}", file!());
     assert!(error.to_string().contains(&place), "{error}");
+    let opened = Drawer::open(&path, schema()).unwrap();
+    let line = line!() - 1;
+    assert!(other.close().unwrap_err().to_string().contains(&format!("taken at {}:{line}", file!())));
+    let other = opened;
     other.insert(piece("K-1")).unwrap();
     other.close().unwrap();
     assert!(!path.with_file_name("kiln.drawer-wal").exists());

@@ -37,8 +37,12 @@ pub enum Operation {
 pub struct Rebuild {
     /// What it does, in words.
     pub words: String,
-    /// The table.
+    /// The table as it is called now.
     pub table: String,
+    /// The name that it has afterwards.
+    pub becomes: String,
+    /// Its row number, as an expression.
+    pub key: String,
     /// The name that the new table has until it takes the old one's place.
     pub stand_in: String,
     /// Creates the new table under that name.
@@ -120,6 +124,8 @@ fn finish(pending: Option<Pending>, now: &Structure, operations: &mut Vec<Operat
     operations.push(Operation::Rebuild(Box::new(Rebuild {
         words: words.join("; "),
         table: new.name.clone(),
+        becomes: new.name.clone(),
+        key: key.clone(),
         create: create_table(&Table { name: stand_in.clone(), ..new.clone() }),
         stand_in,
         copy,

@@ -28,9 +28,16 @@ pub(crate) struct Connection(pub(super) rusqlite::Connection);
 
 impl Connection {
     /// A connection that reads and writes, and creates the file where there is none.
+    ///
+    /// A log that stands beside the file is left alone when this is closed, until [`Connection::keep_log`]: the file may
+    /// turn out to be none of ours, or damaged, and the log the only part of it that can be read.
     pub(crate) fn writer(path: &Path, settings: &Settings) -> Result<Connection, Fault> {
+        let found_log = has_log(path);
         let connection =
             Connection::open(path, OpenFlags::SQLITE_OPEN_READ_WRITE | OpenFlags::SQLITE_OPEN_CREATE, settings)?;
+        if found_log {
+            connection.leave_log_alone(true);
+        }
         connection.run(if settings.relaxed { "PRAGMA synchronous = NORMAL" } else { "PRAGMA synchronous = FULL" })?;
         if cfg!(target_vendor = "apple") && !settings.relaxed {
             connection.run("PRAGMA fullfsync = ON; PRAGMA checkpoint_fullfsync = ON")?;
@@ -68,13 +75,16 @@ impl Connection {
     /// Switches the file to a log of changes beside it, so that reads run side by side with one writer. The engine does
     /// not wait by itself when several processes do this at once.
     pub(crate) fn keep_log(&self, settings: &Settings) -> Result<(), Fault> {
+        self.leave_log_alone(false);
         let deadline = Instant::now() + settings.wait;
         loop {
             match self.run("PRAGMA journal_mode = WAL") {
                 Err(fault) if fault.kind == FaultKind::Locked && Instant::now() < deadline => {
                     std::thread::sleep(BETWEEN_ATTEMPTS);
                 }
-                result => return result,
+                Err(fault) => return Err(fault),
+                // The first read opens the log. Left to a reader, that would be the one to close it, and cannot merge it.
+                Ok(()) => return self.number("PRAGMA user_version").map(drop),
             }
         }
     }
@@ -89,10 +99,10 @@ impl Connection {
         Ok(self.0.set_db_config(DbConfig::SQLITE_DBCONFIG_ENABLE_FKEY, on).map(drop)?)
     }
 
-    /// Leaves the log as it is when this connection is closed.
-    pub(crate) fn leave_log_alone(&self) {
+    /// Leaves the log as it is when this connection is closed, or merges it then.
+    pub(super) fn leave_log_alone(&self, alone: bool) {
         // Where the engine does not know this, it has no log to leave alone.
-        let _ = self.0.set_db_config(DbConfig::SQLITE_DBCONFIG_NO_CKPT_ON_CLOSE, true);
+        let _ = self.0.set_db_config(DbConfig::SQLITE_DBCONFIG_NO_CKPT_ON_CLOSE, alone);
     }
 
     /// Runs statements that need no arguments; rows they return are dropped.
@@ -127,4 +137,11 @@ impl Connection {
     pub(crate) fn close(self) -> Result<(), Fault> {
         self.0.close().map_err(|(_, error)| error.into())
     }
+}
+
+/// Whether a log with something in it stands beside the file.
+fn has_log(path: &Path) -> bool {
+    let mut log = path.as_os_str().to_owned();
+    log.push(super::COMPANIONS[0]);
+    std::fs::metadata(log).is_ok_and(|m| m.len() > 0)
 }

@@ -8,11 +8,13 @@ use std::sync::{Mutex, MutexGuard, PoisonError};
 /// How many idle readers are kept open.
 const IDLE_READERS: usize = 4;
 
+/// Two connections that are closed at the same moment each take the other for a reader, and neither merges the log.
+static CLOSING: Mutex<()> = Mutex::new(());
+
 /// The connections of one drawer.
 pub(crate) struct Pool {
     place: PathBuf,
     settings: Settings,
-    // Fields are dropped in order: the writer goes last, so that it is the one to merge the log.
     readers: Mutex<Vec<Connection>>,
     writer: Mutex<Option<Connection>>,
 }
@@ -49,10 +51,22 @@ impl Pool {
     }
 
     /// Closes every connection that is not on loan, the writer last.
-    pub(crate) fn close(self) -> Result<(), Fault> {
-        drop(self.readers);
-        let writer = self.writer.into_inner().unwrap_or_else(PoisonError::into_inner);
+    pub(crate) fn close(mut self) -> Result<(), Fault> {
+        self.close_all()
+    }
+
+    fn close_all(&mut self) -> Result<(), Fault> {
+        let _alone = CLOSING.lock().unwrap_or_else(PoisonError::into_inner);
+        self.readers.get_mut().unwrap_or_else(PoisonError::into_inner).clear();
+        let writer = self.writer.get_mut().unwrap_or_else(PoisonError::into_inner).take();
         writer.map_or(Ok(()), Connection::close)
+    }
+}
+
+impl Drop for Pool {
+    fn drop(&mut self) {
+        // What a commit acknowledged is safe already; whoever wants to know how closing went calls `close`.
+        let _ = self.close_all();
     }
 }
 

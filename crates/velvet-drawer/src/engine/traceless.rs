@@ -2,7 +2,8 @@
 //!
 //! The engine has no one way of doing so; which way is right depends on what stands beside the file.
 
-use super::{COMPANIONS, Connection, Fault, FaultKind};
+use super::{Connection, Fault, FaultKind};
+use crate::beside::with_companions;
 use rusqlite::hooks::{AuthAction, AuthContext, Authorization};
 use rusqlite::{OpenFlags, ffi};
 use std::ffi::OsString;
@@ -48,7 +49,7 @@ impl Traceless {
         if log && !shared {
             connection.run("PRAGMA locking_mode = EXCLUSIVE")?;
         }
-        connection.leave_log_alone();
+        connection.leave_log_alone(true);
         Ok(Traceless { connection, before, path: path.to_owned(), frozen: !log, _copy: None })
     }
 
@@ -109,15 +110,6 @@ fn address(path: &Path, way: &str) -> OsString {
         }
     }
     format!("{out}?{way}").into()
-}
-
-/// The file and all that stands beside it.
-fn with_companions(path: &Path) -> impl Iterator<Item = PathBuf> {
-    std::iter::once("").chain(COMPANIONS).map(|end| {
-        let mut name = path.as_os_str().to_owned();
-        name.push(end);
-        name.into()
-    })
 }
 
 fn standing(path: &Path) -> Vec<Standing> {

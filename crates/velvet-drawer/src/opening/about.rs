@@ -81,6 +81,21 @@ impl About {
         describe(connection, declared)
     }
 
+    /// Notes that the app has yet to bring data into the new file.
+    pub(crate) fn wait_to_be_filled(connection: &Connection) -> Result<(), Fault> {
+        set(connection, "waits_to_be_filled", "1")
+    }
+
+    /// Whether the app has yet to bring data into the file.
+    pub(crate) fn waits_to_be_filled(connection: &Connection) -> Result<bool, Fault> {
+        Ok(About::fact(connection, "waits_to_be_filled")?.is_some())
+    }
+
+    /// Notes that the app has brought its data in.
+    pub(crate) fn is_filled(connection: &Connection) -> Result<(), Fault> {
+        connection.run("DELETE FROM velvet_about WHERE name = 'waits_to_be_filled'")
+    }
+
     /// Notes that a structure changed from outside was found to be the same.
     pub(crate) fn same_after_all(connection: &Connection, count: i64) -> Result<(), Fault> {
         set(connection, "structure_count", &count.to_string())

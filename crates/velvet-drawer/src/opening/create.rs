@@ -8,11 +8,11 @@ use crate::schema::Declared;
 use velvet_core::statement;
 
 /// Creates the declared structure, all of it or nothing. Says whether it did: another process may have been faster.
-pub(super) fn create(connection: &Connection, declared: &Declared) -> Result<bool, Error> {
+pub(super) fn create(connection: &Connection, declared: &Declared, waits_to_be_filled: bool) -> Result<bool, Error> {
     let engine = |fault: Fault| Error::engine("cannot create the drawer", fault).untouched("Nothing was created");
     connection.run("BEGIN IMMEDIATE").map_err(engine)?;
     let result = match recognise(connection, declared) {
-        Ok(Found::Fresh) => tables(connection, declared).map(|()| true).map_err(engine),
+        Ok(Found::Fresh) => tables(connection, declared, waits_to_be_filled).map(|()| true).map_err(engine),
         Ok(Found::Current | Found::Older(_)) => Ok(false),
         Err(error) => Err(error),
     };
@@ -26,9 +26,10 @@ pub(super) fn create(connection: &Connection, declared: &Declared) -> Result<boo
     }
 }
 
-fn tables(connection: &Connection, declared: &Declared) -> Result<(), Fault> {
+fn tables(connection: &Connection, declared: &Declared, waits_to_be_filled: bool) -> Result<(), Fault> {
     for text in statement::create(&declared.structure) {
         connection.run(&text)?;
     }
-    About::write(connection, declared)
+    About::write(connection, declared)?;
+    if waits_to_be_filled { About::wait_to_be_filled(connection) } else { Ok(()) }
 }

@@ -1,12 +1,14 @@
 //! Opening a drawer: finding the file, telling what it is, creating it where there is none.
 
 mod about;
+mod aside;
 mod background;
 mod create;
 mod path;
 mod recognise;
 mod registry;
 mod remove;
+mod shipped;
 
 pub use background::Opening;
 
@@ -17,10 +19,14 @@ pub(crate) use registry::is_open_here;
 pub(crate) use remove::remove_from_device;
 
 use crate::drawer::{Drawer, Inner, Place};
-use crate::engine::{self, COMPANIONS, Connection, Pool, Settings};
+use crate::engine::{self, Connection, Pool, Settings};
 use crate::error::Error;
 use crate::schema::{Declared, Schema};
-use crate::upgrading::{self, Upgraded, Watch};
+use crate::upgrading::{self, Adopted, Upgraded, Watch};
+use crate::writing::Tx;
+use aside::SetAside;
+use shipped::Shipped;
+use std::fmt;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::time::Duration;
@@ -45,6 +51,22 @@ pub struct Options {
     app_version: Option<String>,
     slow_upgrade: Option<Duration>,
     fail_upgrade: Option<usize>,
+    set_aside: SetAside,
+    shipped: Option<Shipped>,
+    adopt: bool,
+    fill_new: Option<FillNew>,
+}
+
+/// Brings data into a new file.
+#[derive(Clone)]
+struct FillNew(Arc<FillFn>);
+
+type FillFn = dyn Fn(&Tx<'_>) -> Result<(), Error> + Send + Sync;
+
+impl fmt::Debug for FillNew {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str("FillNew")
+    }
 }
 
 impl Default for Options {
@@ -55,6 +77,10 @@ impl Default for Options {
             app_version: None,
             slow_upgrade: None,
             fail_upgrade: None,
+            set_aside: SetAside::default(),
+            shipped: None,
+            adopt: false,
+            fill_new: None,
         }
     }
 }
@@ -64,8 +90,14 @@ impl Default for Options {
 pub struct Opened {
     /// Whether the file was created.
     pub created: bool,
+    /// Whether the file that ships with the app was copied to its place.
+    pub shipped: bool,
+    /// What was taken over, when the app kept the file before it used this library.
+    pub adopted: Option<Adopted>,
     /// What was upgraded, when the file had an older version.
     pub upgraded: Option<Upgraded>,
+    /// Where the file that was there was set aside, before a new one was created.
+    pub set_aside: Option<PathBuf>,
 }
 
 impl Options {
@@ -114,6 +146,72 @@ impl Options {
         self
     }
 
+    /// Sets a file aside whose structure is not the declared one, at the same version, and starts afresh: for the time of
+    /// development. It is moved, with all that belongs to it, and never deleted; [`Opened::set_aside`] says where.
+    #[must_use]
+    pub fn set_aside_other_structure(mut self) -> Options {
+        self.set_aside.other_structure = true;
+        self
+    }
+
+    /// Sets a file aside that a newer version of the app wrote, and starts afresh. The user then sees nothing of what the
+    /// newer app stored, until it is installed again and opens the file that was set aside.
+    #[must_use]
+    pub fn set_aside_newer_version(mut self) -> Options {
+        self.set_aside.newer_version = true;
+        self
+    }
+
+    /// Sets a file aside that is damaged or no database, and starts afresh.
+    #[must_use]
+    pub fn set_aside_unreadable(mut self) -> Options {
+        self.set_aside.unreadable = true;
+        self
+    }
+
+    /// The filled file that ships with the app. Where the drawer's own file is not there yet, this one is copied to its
+    /// place, wholly or not at all, and then upgraded like any other.
+    #[must_use]
+    pub fn shipped_file(mut self, path: impl Into<PathBuf>) -> Options {
+        self.shipped = Some(Shipped::File(path.into()));
+        self
+    }
+
+    /// As [`Options::shipped_file`], from bytes, such as `include_bytes!` gives.
+    #[must_use]
+    pub fn shipped_bytes(mut self, bytes: &'static [u8]) -> Options {
+        self.shipped = Some(Shipped::Bytes(bytes));
+        self
+    }
+
+    /// Takes over a plain database file that the app kept before it used this library: as the newest version whose tables
+    /// and columns it has. Its rows keep their row numbers as keys; a copy from before is kept.
+    #[must_use]
+    pub fn adopt(mut self) -> Options {
+        self.adopt = true;
+        self
+    }
+
+    /// Brings data into a new file, from anywhere: runs once, in one transaction, before the first open returns. Where it
+    /// fails, so does opening, and the next one runs it again.
+    ///
+    /// ```
+    /// # use velvet_drawer::{Drawer, Record, Schema};
+    /// # #[derive(Record)] struct Glaze { name: String }
+    /// # let folder = tempfile::tempdir().unwrap();
+    /// # let path = folder.path().join("kiln.drawer");
+    /// let drawer = Drawer::options()
+    ///     .fill_new(|tx| tx.insert(Glaze { name: "Celadon".into() }).map(drop))
+    ///     .open(path, Schema::new("kilnbook").record::<Glaze>())?;
+    /// assert_eq!(drawer.count::<Glaze>()?, 1);
+    /// # Ok::<(), velvet_drawer::Error>(())
+    /// ```
+    #[must_use]
+    pub fn fill_new(mut self, fill: impl Fn(&Tx<'_>) -> Result<(), Error> + Send + Sync + 'static) -> Options {
+        self.fill_new = Some(FillNew(Arc::new(fill)));
+        self
+    }
+
     /// Opens the drawer at `path`; see [`Drawer::open`].
     ///
     /// # Errors
@@ -121,7 +219,8 @@ impl Options {
     #[track_caller]
     pub fn open(self, path: impl AsRef<Path>, schema: Schema) -> Result<Drawer, Error> {
         let watch = self.watch();
-        self.open_watched(path.as_ref(), &schema, &watch).map(Drawer::of)
+        // Not by `map`: each handle knows the line of the app that took it.
+        Ok(Drawer::of(self.open_watched(path.as_ref(), &schema, &watch)?))
     }
 
     /// Opens the drawer at `path` on a thread of its own, so that a long upgrade never holds up the app's first screen.
@@ -162,7 +261,7 @@ impl Options {
     /// As [`Drawer::in_memory`].
     #[track_caller]
     pub fn in_memory(self, schema: Schema) -> Result<Drawer, Error> {
-        self.open_memory(schema, |_, _| Ok(())).map(Drawer::of)
+        Ok(Drawer::of(self.open_memory(schema, |_, _| Ok(()))?))
     }
 
     /// Opens a drawer that somebody holds as bytes; see [`Drawer::from_bytes`].
@@ -171,33 +270,79 @@ impl Options {
     /// As [`Drawer::from_bytes`].
     #[track_caller]
     pub fn from_bytes(self, bytes: &[u8], schema: Schema) -> Result<Drawer, Error> {
-        self.open_memory(schema, |connection, settings| {
+        Ok(Drawer::of(self.open_memory(schema, |connection, settings| {
             engine::pour_bytes(bytes, connection, settings)
                 .map_err(|fault| Error::engine("cannot read the bytes", fault))
-        })
-        .map(Drawer::of)
+        })?))
     }
 
-    fn open_file(self, path: &Path, declared: Declared, watch: &Watch) -> Result<Inner, Error> {
+    fn open_file(self, path: &Path, declared: Declared, watch: &Watch) -> Result<Arc<Inner>, Error> {
         let place = Place::File(path.to_owned());
-        let name = |error: Error| place.name(error);
-        let engine = |fault| name(Error::engine("cannot open the drawer", fault).untouched(recognise::UNTOUCHED));
-        let log_before = has_log(path);
-        let writer = Connection::writer(path, &self.settings).map_err(engine)?;
-        let found = match recognise(&writer, &declared) {
-            Ok(found) => found,
-            Err(error) => {
-                if log_before {
-                    writer.leave_log_alone();
-                }
-                return Err(name(error));
-            }
+        let shipped = match &self.shipped {
+            Some(shipped) if !path.exists() => shipped.copy_to(path)?,
+            _ => false,
         };
-        writer.keep_log(&self.settings).map_err(engine)?;
-        let opened = bring_up(&writer, found, &declared, Some(path), watch).map_err(name)?;
+        let mut set_aside = None;
+        let opened = self.writer(path, &declared, watch).or_else(|error| {
+            let error = place.name(error);
+            if !self.set_aside.covers(&error) {
+                return Err(error);
+            }
+            set_aside = Some(aside::set_aside(path)?);
+            self.writer(path, &declared, watch).map_err(|e| place.name(e))
+        });
+        let (writer, opened) = opened?;
+        let opened = Opened { shipped, set_aside, ..opened };
         let files_root = self.files_root.or_else(|| path.parent().map(Path::to_owned));
         let pool = Pool::new(path, self.settings, writer);
-        Ok(Inner::new(place, declared, files_root, opened, pool))
+        let inner = Arc::new(Inner::new(place, declared, files_root, opened, pool));
+        filled(&inner, self.fill_new)?;
+        Ok(inner)
+    }
+
+    /// The connection that writes to the file at `path`, once that has the declared structure.
+    fn writer(&self, path: &Path, declared: &Declared, watch: &Watch) -> Result<(Connection, Opened), Error> {
+        let engine = |fault| Error::engine("cannot open the drawer", fault).untouched(recognise::UNTOUCHED);
+        let writer = Connection::writer(path, &self.settings).map_err(engine)?;
+        let adopts = |error: &Error| self.adopt && error.is_other_app();
+        match recognise(&writer, declared) {
+            Ok(found) => {
+                writer.keep_log(&self.settings).map_err(engine)?;
+                let opened = self.bring_up(&writer, found, declared, Some(path), watch)?;
+                Ok((writer, opened))
+            }
+            Err(error) if adopts(&error) && recognise::is_plain(&writer) => {
+                let adopted = upgrading::adopt(&writer, declared, Some(path), watch)?;
+                writer.keep_log(&self.settings).map_err(engine)?;
+                let found = recognise(&writer, declared)?;
+                let opened = self.bring_up(&writer, found, declared, Some(path), watch)?;
+                Ok((writer, Opened { adopted: Some(adopted), ..opened }))
+            }
+            Err(error) => Err(error),
+        }
+    }
+
+    /// Makes the declared structure of what was found.
+    fn bring_up(
+        &self,
+        connection: &Connection,
+        found: Found,
+        declared: &Declared,
+        path: Option<&Path>,
+        watch: &Watch,
+    ) -> Result<Opened, Error> {
+        match found {
+            Found::Current => Ok(Opened::default()),
+            Found::Older(from) => {
+                let upgraded = upgrading::upgrade(connection, declared, from, path, watch)?;
+                Ok(Opened { upgraded: Some(upgraded), ..Opened::default() })
+            }
+            Found::Fresh if create::create(connection, declared, self.fill_new.is_some())? => {
+                Ok(Opened { created: true, ..Opened::default() })
+            }
+            // Another process was faster, perhaps with an older version of the app.
+            Found::Fresh => self.bring_up(connection, recognise(connection, declared)?, declared, path, watch),
+        }
     }
 
     fn open_memory(
@@ -208,41 +353,30 @@ impl Options {
         let name = |error: Error| Place::Memory.name(error);
         let watch = self.watch();
         let mut declared = schema.declared().map_err(name)?;
-        declared.app_version = self.app_version;
+        declared.app_version.clone_from(&self.app_version);
         let place = engine::memory_place();
         let mut writer = Connection::writer(&place, &self.settings)
             .map_err(|fault| name(Error::engine("cannot open a drawer in memory", fault)))?;
         fill(&mut writer, &self.settings).map_err(name)?;
         let found = recognise(&writer, &declared).map_err(name)?;
-        let opened = bring_up(&writer, found, &declared, None, &watch).map_err(name)?;
+        let opened = self.bring_up(&writer, found, &declared, None, &watch).map_err(name)?;
         let pool = Pool::new(&place, self.settings, writer);
-        Ok(Arc::new(Inner::new(Place::Memory, declared, self.files_root, opened, pool)))
+        let inner = Arc::new(Inner::new(Place::Memory, declared, self.files_root, opened, pool));
+        filled(&inner, self.fill_new)?;
+        Ok(inner)
     }
 }
 
-/// Makes the declared structure of what was found.
-fn bring_up(
-    connection: &Connection,
-    found: Found,
-    declared: &Declared,
-    path: Option<&Path>,
-    watch: &Watch,
-) -> Result<Opened, Error> {
-    match found {
-        Found::Current => Ok(Opened::default()),
-        Found::Older(from) => {
-            let upgraded = upgrading::upgrade(connection, declared, from, path, watch)?;
-            Ok(Opened { upgraded: Some(upgraded), ..Opened::default() })
+/// Brings data into a file that waits for it.
+fn filled(inner: &Arc<Inner>, fill: Option<FillNew>) -> Result<(), Error> {
+    let Some(FillNew(fill)) = fill else { return Ok(()) };
+    Drawer::of(Arc::clone(inner)).write(|tx| {
+        let waits = About::waits_to_be_filled(tx.connection())
+            .map_err(|fault| inner.fault("cannot bring data into the new file", fault))?;
+        if !waits {
+            return Ok(());
         }
-        Found::Fresh if create::create(connection, declared)? => Ok(Opened { created: true, ..Opened::default() }),
-        // Another process was faster, perhaps with an older version of the app.
-        Found::Fresh => bring_up(connection, recognise(connection, declared)?, declared, path, watch),
-    }
-}
-
-/// Whether a log with something in it stands beside the file.
-fn has_log(path: &Path) -> bool {
-    let mut log = path.as_os_str().to_owned();
-    log.push(COMPANIONS[0]);
-    std::fs::metadata(log).is_ok_and(|m| m.len() > 0)
+        fill(tx)?;
+        About::is_filled(tx.connection()).map_err(|fault| inner.fault("cannot bring data into the new file", fault))
+    })
 }

@@ -71,6 +71,11 @@ fn changed_from_outside(connection: &Connection, about: &About, declared: &Decla
     .advise("Undo the change with that program, or set the file aside"))
 }
 
+/// Whether the file is a plain database that no program has marked as its own, as an app that writes one by itself leaves.
+pub(super) fn is_plain(connection: &Connection) -> bool {
+    connection.number("PRAGMA application_id").is_ok_and(|id| id == 0)
+}
+
 enum Mismatch {
     Structure,
     Other(Error),

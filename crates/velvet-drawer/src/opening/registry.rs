@@ -17,7 +17,7 @@ static OPEN: LazyLock<Mutex<HashMap<PathBuf, Slot>>> = LazyLock::new(Mutex::defa
 pub(super) fn open(
     path: &Path,
     declared: Declared,
-    open: impl FnOnce(Declared) -> Result<Inner, Error>,
+    open: impl FnOnce(Declared) -> Result<Arc<Inner>, Error>,
 ) -> Result<Arc<Inner>, Error> {
     let slot = slot(path);
     let mut held = slot.lock().unwrap_or_else(PoisonError::into_inner);
@@ -28,7 +28,7 @@ pub(super) fn open(
             Err(other_schema(&inner, &declared).in_file(path))
         };
     }
-    let inner = Arc::new(open(declared)?);
+    let inner = open(declared)?;
     *held = Arc::downgrade(&inner);
     Ok(inner)
 }

@@ -2,7 +2,8 @@
 
 use super::about::APPLICATION_ID;
 use super::{is_open_here, resolved};
-use crate::engine::{COMPANIONS, Connection, FaultKind, Settings};
+use crate::beside::with_companions;
+use crate::engine::{Connection, FaultKind, Settings};
 use crate::error::{Cause, Error};
 use std::fs;
 use std::io;
@@ -30,7 +31,6 @@ pub(crate) fn remove_from_device(path: &Path) -> Result<bool, Error> {
     let engine = |fault| Error::engine(doing, fault).untouched("Nothing was removed").in_file(&path);
     let connection = Connection::writer(&path, &settings).map_err(engine)?;
     if connection.number("PRAGMA application_id").map_err(engine)? != APPLICATION_ID {
-        connection.leave_log_alone();
         return refuse(Cause::OtherApp, "the file is not a drawer");
     }
     match connection.merge_alone() {
@@ -48,11 +48,6 @@ pub(crate) fn remove_from_device(path: &Path) -> Result<bool, Error> {
         }
         _ => Ok(()),
     };
-    removed(&path)?;
-    for end in COMPANIONS {
-        let mut companion = path.as_os_str().to_owned();
-        companion.push(end);
-        removed(Path::new(&companion))?;
-    }
+    with_companions(&path).try_for_each(|path| removed(&path))?;
     Ok(true)
 }

@@ -1,6 +1,7 @@
 //! Keeping a file as it was before a step that loses something.
 
-use crate::engine::{COMPANIONS, copy_whole};
+use crate::beside::{self, clear_away};
+use crate::engine::copy_whole;
 use crate::error::Error;
 use std::fs;
 use std::io::{self, Read};
@@ -9,27 +10,28 @@ use std::path::{Path, PathBuf};
 /// Where a header counts changes, which says nothing about what is stored.
 const COUNTERS: std::ops::Range<usize> = 24..100;
 
-/// Copies the whole file to a place beside it, named after the version that it has. Returns the place.
+/// Copies the whole file to a place beside it, with `word` in its name. Returns the place.
 ///
 /// The caller holds the lock to write, so nobody else makes a copy of this file meanwhile.
-pub(super) fn keep(path: &Path, version: u32) -> Result<PathBuf, Error> {
-    let doing = "cannot keep the file as it was before the upgrade";
-    let unfinished = beside(path, "unfinished-copy", 1);
+pub(super) fn keep(path: &Path, word: &str) -> Result<PathBuf, Error> {
+    let doing = "cannot keep the file as it was before it is changed";
+    let unfinished = beside::named(path, "unfinished-copy", 1);
     // An upgrade that was killed may have left half a copy.
-    remove(&unfinished);
-    let place = copy_whole(path, &unfinished).map_err(|fault| Error::engine(doing, fault)).and_then(|()| {
-        settle(path, &unfinished, &format!("at-version-{version}")).map_err(|e| Error::device(doing, &e))
-    });
-    remove(&unfinished);
+    clear_away(&unfinished);
+    let place = copy_whole(path, &unfinished)
+        .map_err(|fault| Error::engine(doing, fault))
+        .and_then(|()| settle(path, &unfinished, word).map_err(|e| Error::device(doing, &e)));
+    clear_away(&unfinished);
     place
 }
 
 /// Gives the finished copy its name; or finds the same copy there already, from an upgrade that was killed later on.
 fn settle(path: &Path, copy: &Path, word: &str) -> io::Result<PathBuf> {
     for number in 1.. {
-        let place = beside(path, word, number);
+        let place = beside::named(path, word, number);
         if !place.exists() {
             fs::rename(copy, &place)?;
+            beside::keep_names(&place)?;
             return Ok(place);
         }
         if same_content(copy, &place)? {
@@ -61,21 +63,4 @@ fn same_content(a: &Path, b: &Path) -> io::Result<bool> {
             return Ok(true);
         }
     }
-}
-
-/// Removes a copy that is of no use; that it is not there, or stays, changes nothing.
-fn remove(copy: &Path) {
-    for end in [""].into_iter().chain(COMPANIONS) {
-        let mut path = copy.as_os_str().to_owned();
-        path.push(end);
-        let _ = fs::remove_file(path);
-    }
-}
-
-/// The path beside a file with `word` before its extension, and a number behind it from the second on.
-fn beside(path: &Path, word: &str, number: u32) -> PathBuf {
-    let stem = path.file_stem().unwrap_or_default().to_string_lossy().into_owned();
-    let extension = path.extension().map(|e| format!(".{}", e.to_string_lossy())).unwrap_or_default();
-    let number = if number == 1 { String::new() } else { format!("-{number}") };
-    path.with_file_name(format!("{stem}.{word}{number}{extension}"))
 }

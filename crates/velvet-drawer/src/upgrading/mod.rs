@@ -1,5 +1,6 @@
 //! Upgrading a file to the newest version of its app's schema: all steps in one transaction, or none.
 
+mod adopt;
 mod backup;
 mod code;
 mod physical;
@@ -7,9 +8,11 @@ mod progress;
 mod rebuild;
 mod space;
 
+pub use adopt::Adopted;
 pub use code::{CodeRow, Upgrade};
 pub use progress::Progress;
 
+pub(crate) use adopt::adopt;
 pub(crate) use code::Code;
 pub(crate) use physical::read as physical;
 pub(crate) use progress::Watch;
@@ -148,7 +151,9 @@ impl Upgrading<'_> {
         }
         self.starts_as_recorded(history)?;
         let backup = match self.path {
-            Some(path) if lossy => Some(backup::keep(path, self.from).map_err(|e| self.failed(e))?),
+            Some(path) if lossy => {
+                Some(backup::keep(path, &format!("at-version-{}", self.from)).map_err(|e| self.failed(e))?)
+            }
             _ => None,
         };
         let mut done = Vec::new();

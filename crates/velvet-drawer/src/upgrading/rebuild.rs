@@ -5,7 +5,7 @@ use crate::engine::{Connection, Fault};
 use crate::error::{Cause, Error};
 use velvet_core::ValueRef;
 use velvet_core::evolution::Rebuild;
-use velvet_core::name::{KEY_COLUMN, quoted};
+use velvet_core::name::quoted;
 
 /// How many rows are copied between two looks at whether to go on.
 const CHUNK: i64 = 20_000;
@@ -14,7 +14,7 @@ const CHUNK: i64 = 20_000;
 pub(super) fn run(connection: &Connection, rebuild: &Rebuild, watch: &Watch, doing: &str) -> Result<u64, Error> {
     let engine = |mut fault: Fault| {
         // The stand-in is our own affair; whoever reads this knows the table by its name.
-        fault.message = fault.message.replace(&rebuild.stand_in, &rebuild.table);
+        fault.message = fault.message.replace(&rebuild.stand_in, &rebuild.becomes);
         Error::engine(doing, fault)
     };
     let rows = count(connection, &rebuild.table).map_err(engine)?;
@@ -31,7 +31,7 @@ pub(super) fn run(connection: &Connection, rebuild: &Rebuild, watch: &Watch, doi
     }
     keep_last_row_number(connection, rebuild).map_err(engine)?;
     connection.run(&format!("DROP TABLE {}", quoted(&rebuild.table))).map_err(engine)?;
-    let rename = format!("ALTER TABLE {} RENAME TO {}", quoted(&rebuild.stand_in), quoted(&rebuild.table));
+    let rename = format!("ALTER TABLE {} RENAME TO {}", quoted(&rebuild.stand_in), quoted(&rebuild.becomes));
     connection.run(&rename).map_err(engine)?;
     for statement in rebuild.indexes.iter().chain(&kept) {
         watch.go_on()?;
@@ -47,10 +47,9 @@ fn copy(
     watch: &Watch,
     engine: &impl Fn(Fault) -> Error,
 ) -> Result<(), Error> {
-    let next = format!(
-        "SELECT max({KEY_COLUMN}) FROM (SELECT {KEY_COLUMN} FROM {} WHERE {KEY_COLUMN} > ?1 ORDER BY {KEY_COLUMN} LIMIT {CHUNK})",
-        quoted(&rebuild.table)
-    );
+    let (key, table) = (&rebuild.key, quoted(&rebuild.table));
+    let next =
+        format!("SELECT max(k) FROM (SELECT {key} AS k FROM {table} WHERE {key} > ?1 ORDER BY {key} LIMIT {CHUNK})");
     let mut next = connection.prepare(&next).map_err(engine)?;
     let mut copy = connection.prepare(&rebuild.copy).map_err(engine)?;
     let (mut from, mut done) = (i64::MIN, 0);
@@ -74,7 +73,8 @@ fn copy(
 
 /// The statements of triggers on the table, which go away with it.
 fn kept_beside(connection: &Connection, table: &str) -> Result<Vec<String>, Fault> {
-    let mut statement = connection.prepare("SELECT sql FROM sqlite_schema WHERE type = 'trigger' AND tbl_name = ?1")?;
+    let mut statement =
+        connection.prepare("SELECT sql FROM sqlite_schema WHERE type = 'trigger' AND tbl_name = ?1 COLLATE NOCASE")?;
     statement.bind(1, ValueRef::Text(table))?;
     let mut rows = statement.rows();
     let mut all = Vec::new();

@@ -1,6 +1,7 @@
 //! All or nothing.
 
 use crate::drawer::Drawer;
+use crate::engine::Connection;
 use crate::error::Error;
 use crate::reading::{Open, Records};
 use velvet_core::{ColumnType, Key, Keyed, Record, Stored};
@@ -56,6 +57,10 @@ impl Drop for Rollback<'_> {
 }
 
 impl Tx<'_> {
+    pub(crate) fn connection(&self) -> &Connection {
+        self.0.connection
+    }
+
     /// Inserts a record; see [`Drawer::insert`].
     ///
     /// # Errors

@@ -1,0 +1,38 @@
+//! Files beside a drawer's file, and the names of new ones.
+
+use crate::engine::COMPANIONS;
+use std::fs;
+use std::io;
+use std::path::{Path, PathBuf};
+
+/// The path beside a file with `word` before its extension, and a number behind it from the second on.
+pub(crate) fn named(path: &Path, word: &str, number: u32) -> PathBuf {
+    let stem = path.file_stem().unwrap_or_default().to_string_lossy().into_owned();
+    let extension = path.extension().map(|e| format!(".{}", e.to_string_lossy())).unwrap_or_default();
+    let number = if number == 1 { String::new() } else { format!("-{number}") };
+    path.with_file_name(format!("{stem}.{word}{number}{extension}"))
+}
+
+/// A file and the companions that may stand beside it.
+pub(crate) fn with_companions(path: &Path) -> impl Iterator<Item = PathBuf> + '_ {
+    [""].into_iter().chain(COMPANIONS).map(|end| {
+        let mut name = path.as_os_str().to_owned();
+        name.push(end);
+        name.into()
+    })
+}
+
+/// Removes a copy that is of no use, and its companions; that it is not there, or stays, changes nothing.
+pub(crate) fn clear_away(copy: &Path) {
+    for path in with_companions(copy) {
+        let _ = fs::remove_file(path);
+    }
+}
+
+/// Sees to it that what was done to the names in a file's folder is on the device.
+pub(crate) fn keep_names(path: &Path) -> io::Result<()> {
+    match path.parent() {
+        Some(folder) if cfg!(unix) => fs::File::open(folder)?.sync_all(),
+        _ => Ok(()),
+    }
+}

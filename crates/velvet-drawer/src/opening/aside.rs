@@ -1,0 +1,72 @@
+//! Setting a file aside: moved out of the way with all that belongs to it, never deleted.
+
+use crate::beside::{self, with_companions};
+use crate::engine::{Connection, FaultKind, Settings};
+use crate::error::{Cause, Error};
+use std::fs;
+use std::io;
+use std::path::{Path, PathBuf};
+use std::time::Duration;
+
+/// Which files to set aside when they cannot be opened, and start afresh.
+#[derive(Clone, Copy, Debug, Default)]
+pub(super) struct SetAside {
+    pub(super) other_structure: bool,
+    pub(super) newer_version: bool,
+    pub(super) unreadable: bool,
+}
+
+impl SetAside {
+    /// Whether a file that cannot be opened for this reason is to be set aside.
+    pub(super) fn covers(self, error: &Error) -> bool {
+        (self.other_structure && error.is_other_structure())
+            || (self.newer_version && error.is_newer_version())
+            || (self.unreadable && (error.is_damaged() || error.is_not_a_database()))
+    }
+}
+
+/// Moves the file and its companions to a new name beside it. Returns the new path.
+pub(super) fn set_aside(path: &Path) -> Result<PathBuf, Error> {
+    let doing = "cannot set the file aside";
+    merge_if_possible(path, doing)?;
+    let word = format!("set-aside-{}", jiff::Timestamp::now().strftime("%Y-%m-%dT%H-%M-%SZ"));
+    let free = |place: &PathBuf| !with_companions(place).any(|p| p.exists());
+    let place =
+        (1..).map(|n| beside::named(path, &word, n)).find(free).unwrap_or_else(|| beside::named(path, &word, 0));
+    moved(path, &place).map_err(|e| {
+        Error::device(doing, &e)
+            .untouched("Nothing was deleted: its parts are under the old name, the new one, or both")
+            .in_file(path)
+    })?;
+    Ok(place)
+}
+
+/// Merges the log into the file, so that one file holds everything; what cannot be read stays as it is.
+fn merge_if_possible(path: &Path, doing: &str) -> Result<(), Error> {
+    let settings = Settings { wait: Duration::ZERO, relaxed: false };
+    let Ok(connection) = Connection::writer(path, &settings) else { return Ok(()) };
+    match connection.merge_alone() {
+        Err(fault) if fault.kind == FaultKind::Locked => {
+            Err(Error::new(Cause::InUse, format!("{doing}: another process has it open"))
+                .untouched("The file was left where it is")
+                .in_file(path))
+        }
+        _ => Ok(()),
+    }
+}
+
+/// Gives every part its new name before any loses its old one, so that a kill in between loses nothing.
+fn moved(path: &Path, place: &Path) -> io::Result<()> {
+    let parts: Vec<(PathBuf, PathBuf)> =
+        with_companions(path).zip(with_companions(place)).filter(|(from, _)| from.exists()).collect();
+    let linked = parts.iter().try_for_each(|(from, to)| fs::hard_link(from, to));
+    if linked.is_ok() {
+        beside::keep_names(place)?;
+        // The main file goes first: the engine clears away companions that are left without it.
+        parts.iter().try_for_each(|(from, _)| fs::remove_file(from))?;
+    } else {
+        // Not every file system has a second name for a file. Companions go first: they are what cannot be made again.
+        parts.iter().rev().filter(|(from, _)| from.exists()).try_for_each(|(from, to)| fs::rename(from, to))?;
+    }
+    beside::keep_names(place)
+}
