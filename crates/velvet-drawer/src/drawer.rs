@@ -2,6 +2,7 @@
 
 use crate::engine::{Connection, Fault, Pool};
 use crate::error::{Cause, Error};
+use crate::events;
 use crate::opening::{self, Opened, Options};
 use crate::schema::{Declared, Schema};
 use std::cell::RefCell;
@@ -142,7 +143,7 @@ impl Drawer {
     /// What opening it came to: whether it was created, or upgraded and how. Of a file that was open already, what its
     /// first opening came to.
     pub fn opened(&self) -> &Opened {
-        &self.inner.opened
+        self.inner.opened()
     }
 
     /// The whole drawer as bytes, such as its file would hold once everything is merged.
@@ -221,6 +222,10 @@ impl Inner {
         Inner { place, declared, files_root, opened, pool: Some(pool), handles: Mutex::default() }
     }
 
+    pub(crate) fn opened(&self) -> &Opened {
+        &self.opened
+    }
+
     fn pool(&self) -> &Pool {
         self.pool.as_ref().unwrap_or_else(|| unreachable!("the pool is taken out only by the last handle"))
     }
@@ -255,6 +260,15 @@ impl Inner {
     /// An error of the engine, with this drawer's file.
     pub(crate) fn fault(&self, doing: &str, fault: Fault) -> Error {
         self.place.name(Error::engine(doing, fault))
+    }
+}
+
+impl Drop for Inner {
+    fn drop(&mut self) {
+        drop(self.pool.take());
+        if let Place::File(path) = &self.place {
+            events::closed(path, self.declared.version);
+        }
     }
 }
 

@@ -12,6 +12,7 @@ mod beside;
 mod drawer;
 mod engine;
 mod error;
+mod events;
 mod opening;
 mod outside;
 mod reading;

@@ -21,6 +21,7 @@ pub(crate) use remove::remove_from_device;
 use crate::drawer::{Drawer, Inner, Place};
 use crate::engine::{self, Connection, Pool, Settings};
 use crate::error::Error;
+use crate::events;
 use crate::schema::{Declared, Schema};
 use crate::upgrading::{self, Adopted, Upgraded, Watch};
 use crate::writing::Tx;
@@ -29,7 +30,7 @@ use shipped::Shipped;
 use std::fmt;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
-use std::time::Duration;
+use std::time::{Duration, Instant};
 
 /// How to open a drawer, where the defaults do not fit.
 ///
@@ -249,10 +250,18 @@ impl Options {
     }
 
     fn open_watched(self, path: &Path, schema: &Schema, watch: &Watch) -> Result<Arc<Inner>, Error> {
-        let mut declared = schema.declared().map_err(|e| e.in_file(path))?;
-        declared.app_version.clone_from(&self.app_version);
-        let path = path::prepared(path)?;
-        registry::open(&path, declared, |declared| self.open_file(&path, declared, watch))
+        let begun = Instant::now();
+        let result = schema.declared().map_err(|e| e.in_file(path)).and_then(|mut declared| {
+            declared.app_version.clone_from(&self.app_version);
+            let path = path::prepared(path)?;
+            events::configured(&path, &declared);
+            registry::open(&path, declared, |declared| {
+                let inner = self.open_file(&path, declared, watch)?;
+                events::opened(&path, &inner.declared, inner.opened(), begun.elapsed());
+                Ok(inner)
+            })
+        });
+        result.inspect_err(|error| events::failed(path, error))
     }
 
     /// Opens a new, empty drawer in memory; see [`Drawer::in_memory`].

@@ -19,6 +19,7 @@ pub(crate) use progress::Watch;
 
 use crate::engine::{Connection, Fault};
 use crate::error::{Cause, Error};
+use crate::events;
 use crate::opening::About;
 use crate::schema::Declared;
 use std::path::{Path, PathBuf};
@@ -221,7 +222,10 @@ impl Upgrading<'_> {
             }
         }
         self.watch.finished_step()?;
-        Ok(UpgradedStep { version: step.version, did, lost: step.losses.clone(), rows, took: begun.elapsed() })
+        let done = UpgradedStep { version: step.version, did, lost: step.losses.clone(), rows, took: begun.elapsed() };
+        let file = self.path.map_or("(in memory)".into(), Path::to_string_lossy);
+        events::step(&file, &done);
+        Ok(done)
     }
 
     fn code(&self, name: &str, doing: &str) -> Result<(), Error> {

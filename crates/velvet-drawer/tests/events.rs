@@ -1,0 +1,77 @@
+//! What the app's log is told, in the promised order.
+#![cfg(feature = "tracing")]
+
+mod common;
+
+use common::versions::{schema, v1};
+use common::{Glaze, folder};
+use std::sync::{Arc, Mutex};
+use tracing::field::{Field, Visit};
+use velvet_drawer::{Drawer, Schema};
+
+/// Keeps each event as its name and what it says.
+#[derive(Clone, Default)]
+struct Log(Arc<Mutex<Vec<(String, String)>>>);
+
+struct Said(String, String);
+
+impl Visit for Said {
+    fn record_debug(&mut self, field: &Field, value: &dyn std::fmt::Debug) {
+        match field.name() {
+            "message" => self.0 = format!("{value:?}"),
+            name => self.1.push_str(&format!("{name}={value:?} ")),
+        }
+    }
+}
+
+impl tracing::Subscriber for Log {
+    fn enabled(&self, metadata: &tracing::Metadata<'_>) -> bool {
+        metadata.target() == "velvet_drawer"
+    }
+    fn event(&self, event: &tracing::Event<'_>) {
+        let mut said = Said(String::new(), String::new());
+        event.record(&mut said);
+        self.0.lock().unwrap().push((said.0, said.1));
+    }
+    fn new_span(&self, _: &tracing::span::Attributes<'_>) -> tracing::span::Id {
+        tracing::span::Id::from_u64(1)
+    }
+    fn record(&self, _: &tracing::span::Id, _: &tracing::span::Record<'_>) {}
+    fn record_follows_from(&self, _: &tracing::span::Id, _: &tracing::span::Id) {}
+    fn enter(&self, _: &tracing::span::Id) {}
+    fn exit(&self, _: &tracing::span::Id) {}
+}
+
+/// The names of what `work` logs, and all of it.
+fn logged(work: impl FnOnce()) -> (Vec<String>, String) {
+    let log = Log::default();
+    tracing::subscriber::with_default(log.clone(), work);
+    let all = log.0.lock().unwrap().clone();
+    (all.iter().map(|(name, _)| name.clone()).collect(), format!("{all:#?}"))
+}
+
+#[test]
+fn events_come_in_the_promised_order_with_file_version_and_reason() {
+    let (_folder, path) = folder();
+    let shown = path.display().to_string();
+    let (names, said) = logged(|| {
+        let drawer = Drawer::open(&path, schema(1)).unwrap();
+        drawer.insert(v1::Piece { mark: "K-1".into(), wt: None, glaze: "Shino".into(), sketch: vec![] }).unwrap();
+        drawer.close().unwrap();
+    });
+    assert_eq!(names, ["configured", "created", "opened", "closed"], "{said}");
+    assert_eq!(said.matches(&format!("file={shown} ")).count(), 4, "each names the whole path: {said}");
+
+    let (names, said) = logged(|| drop(Drawer::open(&path, schema(3)).unwrap()));
+    assert_eq!(names, ["configured", "step", "step", "upgraded", "opened", "closed"], "{said}");
+    assert!(said.contains("from=1 version=3 backup=/") && said.contains("kiln.at-version-1.drawer"), "{said}");
+    assert!(said.contains("did=`piece.shelf` is new") && said.contains("rows=1 took_ms="), "{said}");
+
+    let (names, said) = logged(|| drop(Drawer::open(&path, schema(2)).unwrap_err()));
+    assert_eq!(names, ["configured", "failed"], "{said}");
+    assert!(said.contains("reason=cannot open the drawer: a newer app wrote it"), "{said}");
+
+    let newer = || Drawer::options().set_aside_newer_version();
+    let (names, said) = logged(|| drop(newer().open(&path, Schema::new("kilnbook").record::<Glaze>()).unwrap()));
+    assert_eq!(names, ["configured", "set aside", "created", "opened", "closed"], "{said}");
+}
