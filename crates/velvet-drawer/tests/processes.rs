@@ -41,7 +41,13 @@ fn app() {
     let options = Drawer::options().wait(Duration::from_secs(30));
     if role == "upgrade" {
         say("begins to upgrade");
-        let drawer = options.open(path, versions::schema(3)).unwrap();
+        let drawer = match options.open(path, versions::schema(3)) {
+            Ok(drawer) => drawer,
+            Err(error) => {
+                say(&format!("refused: {error}"));
+                return;
+            }
+        };
         say("upgraded");
         assert_eq!(drawer.count::<v3::Piece>().unwrap(), ROWS);
         return;
@@ -212,4 +218,41 @@ fn processes_that_upgrade_one_file_at_the_same_time_do_it_once() {
         assert!(status.success(), "{said:?}");
     }
     assert_eq!(whole_at_one_version(&path), 3);
+}
+
+/// Starts the app on a device where no file can grow beyond this many bytes.
+fn start_with_room_for(bytes: u64, sandbox: &Sandbox, role: &str) -> Running {
+    let mut command = Command::new("bash");
+    let script = format!("trap '' XFSZ; ulimit -f {}; exec \"$0\" --exact app --nocapture", bytes / 1024);
+    command.args(["-c", &script]).arg(std::env::current_exe().unwrap()).env(ROLE, role);
+    sandbox.start(command).unwrap()
+}
+
+#[test]
+fn an_upgrade_without_room_leaves_the_file_old_and_says_so() {
+    let phone = Phone::temporary().unwrap();
+    let sandbox = phone.sandbox("kilnbook").unwrap();
+    let path = sandbox.durable().join("kiln.drawer");
+    many_rows(&path);
+    let size = std::fs::metadata(&path).unwrap().len();
+    let mut refused = 0;
+    // From no room for the copy of the file as it was, over none for the log, to enough.
+    for percent in [30, 90, 110, 130, 160, 400] {
+        let (status, said) = start_with_room_for(size * percent / 100, &sandbox, "upgrade").quit().unwrap();
+        assert!(status.success(), "{said:?}");
+        let version = whole_at_one_version(&path);
+        match said.iter().find(|line| line.contains("refused: ")) {
+            Some(line) => {
+                refused += 1;
+                assert_eq!(version, 1);
+                assert!(line.contains("The file is as it was, at version 1"), "{line}");
+                assert!(
+                    line.contains("the device failed to read or write") || line.contains("no space left"),
+                    "{line}"
+                );
+            }
+            None => assert_eq!(version, 3, "{percent}: {said:?}"),
+        }
+    }
+    assert!((2..6).contains(&refused), "{refused}");
 }
