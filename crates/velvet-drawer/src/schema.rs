@@ -101,12 +101,12 @@ impl Schema {
     /// # Errors
     /// With every problem in one message ([`Error::is_schema`]).
     pub fn check(&self) -> Result<(), Error> {
-        self.declared().map(drop)
+        self.clone().declared().map(drop)
     }
 
     /// The schema as it is declared, whatever its history says.
-    pub(crate) fn sound(&self) -> Result<Declared, Error> {
-        let structure = Structure { tables: self.tables.clone() };
+    pub(crate) fn sound(mut self) -> Result<Declared, Error> {
+        let structure = Structure { tables: std::mem::take(&mut self.tables) };
         let mut problems = structure.problems();
         for (table, columns, misfit) in &self.misfits {
             let column = misfit.column.map_or("", |at| columns[at]);
@@ -119,29 +119,29 @@ impl Schema {
             problems.push("there is no record; add each with `.record::<…>()`".into());
         }
         if !problems.is_empty() {
-            return Err(self.unsound(&problems.join("; ")));
+            return Err(unsound(&self.app, &problems.join("; ")));
         }
         Ok(Declared {
-            app: self.app.clone(),
+            app: self.app,
             version: FIRST_VERSION,
             fingerprint: fingerprint::of(&structure),
             structure,
-            history: self.history.clone(),
-            codes: self.codes.clone(),
+            history: self.history,
+            codes: self.codes,
             app_version: None,
         })
     }
 
     /// The schema as it is declared, with the version that its history gives it.
-    pub(crate) fn declared(&self) -> Result<Declared, Error> {
+    pub(crate) fn declared(self) -> Result<Declared, Error> {
         let mut declared = self.sound()?;
-        let Some(text) = &self.history else { return Ok(declared) };
-        let head = Head::parse(text).map_err(|problem| self.unsound(&problem.to_string()))?;
-        if head.app != self.app {
-            return Err(self.unsound(&format!("its history is that of {:?}", head.app)));
+        let Some(text) = &declared.history else { return Ok(declared) };
+        let head = Head::parse(text).map_err(|problem| unsound(&declared.app, &problem.to_string()))?;
+        if head.app != declared.app {
+            return Err(unsound(&declared.app, &format!("its history is that of {:?}", head.app)));
         }
         if head.fingerprint != declared.fingerprint {
-            return Err(self.unsound("it is not what its history says of the newest version").advise(
+            return Err(unsound(&declared.app, "it is not what its history says of the newest version").advise(
                 "Record the change: run `cargo test`; testing::history_is_current says what differs and what to do",
             ));
         }
@@ -152,9 +152,8 @@ impl Schema {
     pub(crate) fn hints(&self) -> &[(&'static str, Hints)] {
         &self.hints
     }
+}
 
-    fn unsound(&self, why: &str) -> Error {
-        Error::new(Cause::Schema, format!("the schema of {:?} is not sound: {why}", self.app))
-            .untouched("No file was touched")
-    }
+fn unsound(app: &str, why: &str) -> Error {
+    Error::new(Cause::Schema, format!("the schema of {app:?} is not sound: {why}")).untouched("No file was touched")
 }

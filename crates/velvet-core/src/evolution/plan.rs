@@ -25,11 +25,33 @@ pub enum Operation {
         words: String,
         /// The statement.
         statement: String,
+        /// Whether it may write or remove rows.
+        touches_rows: bool,
+    },
+    /// Adds a column that needs nothing but its default in the rows that exist.
+    AddColumn {
+        /// What it does, in words.
+        words: String,
+        /// The table.
+        table: String,
+        /// The column, as a statement that creates a table says it.
+        definition: String,
     },
     /// Writes a table anew under the structure that it has from now on.
     Rebuild(Box<Rebuild>),
     /// Runs the app's code with this name.
     Code(String),
+}
+
+impl Operation {
+    /// Whether it may write or remove rows, so that links have to be looked at again.
+    pub fn touches_rows(&self) -> bool {
+        match self {
+            Operation::Run { touches_rows, .. } => *touches_rows,
+            Operation::AddColumn { .. } => false,
+            Operation::Rebuild(_) | Operation::Code(_) => true,
+        }
+    }
 }
 
 /// A table that is written anew.
@@ -176,8 +198,12 @@ fn in_place(change: &Change, before: &Structure, after: &Structure) -> Vec<Opera
             std::iter::once(create_table(table)).chain(indexes).collect()
         }
         Change::AddColumn { table, column, fill } => {
-            let add = format!("ALTER TABLE {} ADD COLUMN {}", quoted(table), column_definition(column));
-            std::iter::once(add).chain(fill.iter().map(|fill| update(table, &column.name, fill))).collect()
+            let words = change.to_string();
+            let definition = column_definition(column);
+            let add = Operation::AddColumn { words: words.clone(), table: table.clone(), definition };
+            let fill = fill.iter().map(|fill| update(table, &column.name, fill));
+            let fill = fill.map(|statement| Operation::Run { words: words.clone(), statement, touches_rows: true });
+            return std::iter::once(add).chain(fill).collect();
         }
         Change::ChangeColumn { table, column, fill } => {
             fill.iter().map(|fill| update(table, &column.name, fill)).collect()
@@ -191,7 +217,11 @@ fn in_place(change: &Change, before: &Structure, after: &Structure) -> Vec<Opera
         Change::ChangeKey { .. } | Change::DropColumn { .. } => Vec::new(),
     };
     let words = change.to_string();
-    statements.into_iter().map(|statement| Operation::Run { words: words.clone(), statement }).collect()
+    let touches_rows = match change {
+        Change::ChangeColumn { .. } | Change::DropTable { .. } | Change::Sql { .. } => true,
+        _ => false,
+    };
+    statements.into_iter().map(|statement| Operation::Run { words: words.clone(), statement, touches_rows }).collect()
 }
 
 fn update(table: &str, column: &str, fill: &str) -> String {

@@ -31,7 +31,7 @@ impl File {
     /// # Errors
     /// As opening the file with `schema` would.
     pub fn rehearse(&self, schema: &Schema) -> Result<Rehearsal, Error> {
-        self.rehearse_declared(schema.declared()?, Vec::new(), |_| ())
+        self.rehearse_declared(schema.clone().declared()?, Vec::new(), |_| ())
     }
 
     /// Upgrades a complete copy of the file to the newest version of `history`. The app's code is left out, because only

@@ -36,7 +36,7 @@ impl Opening {
         let shared = Arc::new(Shared { watch: options.watch(), state: Mutex::default(), finished: Condvar::new() });
         let opening = Opening { shared: Arc::clone(&shared) };
         let work = move || {
-            let result = options.open_watched(&path, &schema, &shared.watch).map(Drawer::of);
+            let result = options.open_watched(&path, schema, &shared.watch).map(Drawer::of);
             shared.finish(result);
         };
         if let Err(error) = thread::Builder::new().name("velvet-open".into()).spawn(work) {

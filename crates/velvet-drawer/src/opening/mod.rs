@@ -221,7 +221,7 @@ impl Options {
     pub fn open(self, path: impl AsRef<Path>, schema: Schema) -> Result<Drawer, Error> {
         let watch = self.watch();
         // Not by `map`: each handle knows the line of the app that took it.
-        Ok(Drawer::of(self.open_watched(path.as_ref(), &schema, &watch)?))
+        Ok(Drawer::of(self.open_watched(path.as_ref(), schema, &watch)?))
     }
 
     /// Opens the drawer at `path` on a thread of its own, so that a long upgrade never holds up the app's first screen.
@@ -249,7 +249,7 @@ impl Options {
         Watch::new(self.slow_upgrade, self.fail_upgrade)
     }
 
-    fn open_watched(self, path: &Path, schema: &Schema, watch: &Watch) -> Result<Arc<Inner>, Error> {
+    fn open_watched(self, path: &Path, schema: Schema, watch: &Watch) -> Result<Arc<Inner>, Error> {
         let begun = Instant::now();
         let result = schema.declared().map_err(|e| e.in_file(path)).and_then(|mut declared| {
             declared.app_version.clone_from(&self.app_version);

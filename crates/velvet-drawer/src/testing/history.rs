@@ -35,7 +35,7 @@ pub fn history_is_current(schema: &Schema, path: impl AsRef<Path>) {
 
 /// What to say, or why it fails.
 fn check(schema: &Schema, path: &Path, mode: &str) -> Result<Option<String>, String> {
-    let declared = schema.sound().map_err(|e| e.to_string())?;
+    let declared = schema.clone().sound().map_err(|e| e.to_string())?;
     let recording = match mode {
         "" => false,
         "record" => true,

@@ -35,7 +35,7 @@ pub fn every_version_upgrades_and(schema: &Schema, mut look: impl FnMut(u32, &Dr
 }
 
 fn all_versions(schema: &Schema, look: &mut dyn FnMut(u32, &Drawer)) -> Result<(), String> {
-    let declared = schema.declared().map_err(|e| e.to_string())?;
+    let declared = schema.clone().declared().map_err(|e| e.to_string())?;
     let Some(text) = &declared.history else { return Ok(()) };
     let history = History::parse(text).map_err(|p| p.to_string())?;
     for version in 1..history.newest {

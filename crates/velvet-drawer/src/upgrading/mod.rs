@@ -1,5 +1,6 @@
 //! Upgrading a file to the newest version of its app's schema: all steps in one transaction, or none.
 
+mod add_column;
 mod adopt;
 mod backup;
 mod code;
@@ -161,7 +162,10 @@ impl Upgrading<'_> {
         for step in steps {
             done.push(self.step(step, steps.len())?);
         }
-        self.links_hold()?;
+        // To look at every link takes time that grows with the rows; what adds a column must not.
+        if steps.iter().flat_map(|s| &s.operations).any(Operation::touches_rows) {
+            self.links_hold()?;
+        }
         self.ends_as_declared()?;
         About::rewrite(self.connection, self.declared, &done).map_err(|fault| self.engine(fault))?;
         Ok(Upgraded { from: self.from, steps: done, backup })
@@ -202,7 +206,7 @@ impl Upgrading<'_> {
         let mut did: Vec<String> = Vec::new();
         for operation in &step.operations {
             let words = match operation {
-                Operation::Run { words, .. } => words.clone(),
+                Operation::Run { words, .. } | Operation::AddColumn { words, .. } => words.clone(),
                 Operation::Rebuild(rebuild) => rebuild.words.clone(),
                 Operation::Code(name) => format!("the code `{name}` runs"),
             };
@@ -211,6 +215,10 @@ impl Upgrading<'_> {
             match operation {
                 Operation::Run { statement, .. } => {
                     self.connection.run(statement).map_err(|fault| self.failed(Error::engine(&doing, fault)))?
+                }
+                Operation::AddColumn { table, definition, .. } => {
+                    add_column::run(self.connection, table, definition)
+                        .map_err(|fault| self.failed(Error::engine(&doing, fault)))?
                 }
                 Operation::Rebuild(rebuild) => {
                     rows += rebuild::run(self.connection, rebuild, self.watch, &doing).map_err(|e| self.failed(e))?;

@@ -1,14 +1,14 @@
 //! Writing a table anew under another structure.
 
 use super::{Watch, count};
-use crate::engine::{Connection, Fault};
+use crate::engine::{Connection, Fault, Statement};
 use crate::error::{Cause, Error};
 use velvet_core::ValueRef;
 use velvet_core::evolution::Rebuild;
 use velvet_core::name::quoted;
 
 /// How many rows are copied between two looks at whether to go on.
-const CHUNK: i64 = 20_000;
+const CHUNK: i64 = 25_000;
 
 /// Writes the table anew, with its row numbers, indexes and triggers. Returns how many rows it has.
 pub(super) fn run(connection: &Connection, rebuild: &Rebuild, watch: &Watch, doing: &str) -> Result<u64, Error> {
@@ -20,9 +20,8 @@ pub(super) fn run(connection: &Connection, rebuild: &Rebuild, watch: &Watch, doi
     let rows = count(connection, &rebuild.table).map_err(engine)?;
     let kept = kept_beside(connection, &rebuild.table).map_err(engine)?;
     connection.run(&rebuild.create).map_err(engine)?;
-    copy(connection, rebuild, rows, watch, &engine)?;
-    let copied = count(connection, &rebuild.stand_in).map_err(engine)?;
-    if copied != rows {
+    let copied = copy(connection, rebuild, rows, watch, &engine)?;
+    if copied != rows.unsigned_abs() {
         return Err(Error::new(
             Cause::Engine,
             format!("{doing}: `{}` has {rows} rows, but {copied} were copied", rebuild.table),
@@ -40,34 +39,70 @@ pub(super) fn run(connection: &Connection, rebuild: &Rebuild, watch: &Watch, doi
     Ok(rows.unsigned_abs())
 }
 
+/// Copies all rows, and says how many that were.
 fn copy(
     connection: &Connection,
     rebuild: &Rebuild,
     rows: i64,
     watch: &Watch,
     engine: &impl Fn(Fault) -> Error,
-) -> Result<(), Error> {
-    let (key, table) = (&rebuild.key, quoted(&rebuild.table));
-    let next =
-        format!("SELECT max(k) FROM (SELECT {key} AS k FROM {table} WHERE {key} > ?1 ORDER BY {key} LIMIT {CHUNK})");
-    let mut next = connection.prepare(&next).map_err(engine)?;
+) -> Result<u64, Error> {
+    let mut chunks = Chunks::new(connection, rebuild, rows).map_err(engine)?;
     let mut copy = connection.prepare(&rebuild.copy).map_err(engine)?;
-    let (mut from, mut done) = (i64::MIN, 0);
-    loop {
+    let mut done = 0;
+    while let Some((above, up_to)) = chunks.next().map_err(engine)? {
         watch.rows(done, rows.unsigned_abs())?;
-        next.bind(1, ValueRef::Integer(from)).map_err(engine)?;
-        let to = {
-            let mut rows = next.rows();
-            let row = rows.next().map_err(engine)?;
-            match row.map(|row| row.value(0)) {
-                Some(ValueRef::Integer(to)) => to,
-                _ => return Ok(()),
+        copy.bind(1, ValueRef::Integer(above)).map_err(engine)?;
+        copy.bind(2, ValueRef::Integer(up_to)).map_err(engine)?;
+        done += copy.execute().map_err(engine)?;
+    }
+    watch.rows(done, rows.unsigned_abs())?;
+    Ok(done)
+}
+
+/// Ranges of row numbers with not too many rows in each.
+struct Chunks<'c> {
+    above: i64,
+    last: i64,
+    /// Finds the end of the next range, where row numbers lie too far apart to count on them.
+    sparse: Option<Statement<'c>>,
+}
+
+impl<'c> Chunks<'c> {
+    fn new(connection: &'c Connection, rebuild: &Rebuild, rows: i64) -> Result<Chunks<'c>, Fault> {
+        let (key, table) = (&rebuild.key, quoted(&rebuild.table));
+        let end = |which: &str| connection.number(&format!("SELECT coalesce({which}({key}), 0) FROM {table}"));
+        let (first, last) = (end("min")?, end("max")?);
+        let dense =
+            last.checked_sub(first).is_some_and(|span| span / 4 <= rows) && first > i64::MIN && last < i64::MAX - CHUNK;
+        let find = format!(
+            "SELECT max(k) FROM (SELECT {key} AS k FROM {table} WHERE {key} > ?1 ORDER BY {key} LIMIT {CHUNK})"
+        );
+        let sparse = if dense { None } else { Some(connection.prepare(&find)?) };
+        let above = if rows == 0 {
+            last
+        } else if dense {
+            first - 1
+        } else {
+            i64::MIN
+        };
+        Ok(Chunks { above, last, sparse })
+    }
+
+    fn next(&mut self) -> Result<Option<(i64, i64)>, Fault> {
+        if self.above >= self.last {
+            return Ok(None);
+        }
+        let above = self.above;
+        self.above = match &mut self.sparse {
+            None => above + CHUNK,
+            Some(find) => {
+                find.bind(1, ValueRef::Integer(above))?;
+                let mut rows = find.rows();
+                rows.next()?.map_or(self.last, |row| row.integer(0))
             }
         };
-        copy.bind(1, ValueRef::Integer(from)).map_err(engine)?;
-        copy.bind(2, ValueRef::Integer(to)).map_err(engine)?;
-        done += copy.execute().map_err(engine)?;
-        from = to;
+        Ok(Some((above, self.above)))
     }
 }
 
