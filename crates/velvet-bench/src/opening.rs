@@ -2,14 +2,13 @@
 
 use crate::Result;
 use crate::table::{Table, in_turn, timed};
+use records::schema;
 use rusqlite::Connection;
-use velvet_drawer::{Drawer, Record, Schema};
+use velvet_drawer::Drawer;
 
 macro_rules! tables {
     ($($name:ident),*) => {
-        // What the file holds is never looked at here.
-        $(#[allow(dead_code)]
-        #[derive(Record)]
+        $(#[derive(Record)]
         struct $name {
             #[record(key)]
             mark: String,
@@ -19,13 +18,18 @@ macro_rules! tables {
             remarks: String,
         })*
 
-        fn schema() -> Schema {
+        pub(super) fn schema() -> Schema {
             Schema::new("bench")$(.record::<$name>())*
         }
     };
 }
 
-tables!(A, B, C, D, E, F, G, H, I, J, K, L);
+// What these tables hold is never looked at here.
+#[allow(dead_code)]
+mod records {
+    use velvet_drawer::{Record, Schema};
+    tables!(A, B, C, D, E, F, G, H, I, J, K, L);
+}
 
 pub(crate) fn run(table: &mut Table) -> Result<()> {
     let folder = tempfile::tempdir()?;

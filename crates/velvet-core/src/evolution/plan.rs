@@ -44,6 +44,15 @@ pub enum Operation {
 }
 
 impl Operation {
+    /// What it does, each in words.
+    pub fn words(&self) -> Vec<String> {
+        match self {
+            Operation::Run { words, .. } | Operation::AddColumn { words, .. } => vec![words.clone()],
+            Operation::Rebuild(rebuild) => rebuild.words.clone(),
+            Operation::Code(name) => vec![Change::Code { name: name.clone() }.to_string()],
+        }
+    }
+
     /// Whether it may write or remove rows, so that links have to be looked at again.
     pub fn touches_rows(&self) -> bool {
         match self {
@@ -57,8 +66,8 @@ impl Operation {
 /// A table that is written anew.
 #[derive(Clone, Debug, PartialEq)]
 pub struct Rebuild {
-    /// What it does, in words.
-    pub words: String,
+    /// What it does, each in words.
+    pub words: Vec<String>,
     /// The table as it is called now.
     pub table: String,
     /// The name that it has afterwards.
@@ -144,7 +153,7 @@ fn finish(pending: Option<Pending>, now: &Structure, operations: &mut Vec<Operat
         quoted(&new.name),
     );
     operations.push(Operation::Rebuild(Box::new(Rebuild {
-        words: words.join("; "),
+        words,
         table: new.name.clone(),
         becomes: new.name.clone(),
         key: key.clone(),
@@ -217,10 +226,7 @@ fn in_place(change: &Change, before: &Structure, after: &Structure) -> Vec<Opera
         Change::ChangeKey { .. } | Change::DropColumn { .. } => Vec::new(),
     };
     let words = change.to_string();
-    let touches_rows = match change {
-        Change::ChangeColumn { .. } | Change::DropTable { .. } | Change::Sql { .. } => true,
-        _ => false,
-    };
+    let touches_rows = matches!(change, Change::ChangeColumn { .. } | Change::DropTable { .. } | Change::Sql { .. });
     statements.into_iter().map(|statement| Operation::Run { words: words.clone(), statement, touches_rows }).collect()
 }
 

@@ -80,13 +80,19 @@ impl File {
     /// # Errors
     /// When the file cannot be read.
     pub fn table_names(&self) -> Result<Vec<String>, Error> {
-        self.read("cannot list the tables", |c| {
+        let mut names = self.read("cannot list the tables", |c| {
             list(
                 c,
                 "SELECT name FROM sqlite_schema WHERE type IN ('table', 'view') \
                  AND name NOT LIKE 'sqlite\\_%' ESCAPE '\\' AND name NOT LIKE 'velvet\\_%' ESCAPE '\\' ORDER BY rowid",
             )
-        })
+        })?;
+        if let Some(declared) = &self.structure {
+            // An upgrade writes tables anew, which changes their order in the file.
+            let position = |name: &String| declared.tables.iter().position(|t| t.name == *name).unwrap_or(usize::MAX);
+            names.sort_by_key(position);
+        }
+        Ok(names)
     }
 
     /// The table that `word` means: its name, without regard to large and small letters, or the beginning of it.

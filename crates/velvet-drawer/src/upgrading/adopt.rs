@@ -135,7 +135,7 @@ fn taken_over(table: &Table, there: &str) -> Rebuild {
     let columns: Vec<String> = table.columns.iter().map(|c| quoted(&c.name)).collect();
     let list = columns.join(", ");
     Rebuild {
-        words: format!("the table `{}` is taken over", table.name),
+        words: vec![format!("the table `{}` is taken over", table.name)],
         table: there.to_owned(),
         becomes: table.name.clone(),
         key: "rowid".into(),

@@ -205,13 +205,10 @@ impl Upgrading<'_> {
         let mut rows = 0;
         let mut did: Vec<String> = Vec::new();
         for operation in &step.operations {
-            let words = match operation {
-                Operation::Run { words, .. } | Operation::AddColumn { words, .. } => words.clone(),
-                Operation::Rebuild(rebuild) => rebuild.words.clone(),
-                Operation::Code(name) => format!("the code `{name}` runs"),
-            };
-            self.watch.begin(step.version, self.declared.version, steps, &words)?;
-            let doing = format!("{}, in version {} ({words})", self.doing, step.version);
+            let words = operation.words();
+            let said = words.join("; ");
+            self.watch.begin(step.version, self.declared.version, steps, &said)?;
+            let doing = format!("{}, in version {} ({said})", self.doing, step.version);
             match operation {
                 Operation::Run { statement, .. } => {
                     self.connection.run(statement).map_err(|fault| self.failed(Error::engine(&doing, fault)))?
@@ -225,9 +222,8 @@ impl Upgrading<'_> {
                 }
                 Operation::Code(name) => self.code(name, &doing)?,
             }
-            if did.last() != Some(&words) {
-                did.push(words);
-            }
+            // A change may take several operations.
+            did.extend(words.into_iter().filter(|w| !did.contains(w)).collect::<Vec<_>>());
         }
         self.watch.finished_step()?;
         let done = UpgradedStep { version: step.version, did, lost: step.losses.clone(), rows, took: begun.elapsed() };
