@@ -1,54 +1,12 @@
 //! Changes between structures, the history file, and what is asked rather than guessed.
 
+mod common;
+
+use common::{all_new, structures};
 use proptest::prelude::*;
 use velvet_core::evolution::{Change, Head, Hint, Hints, History, Operation, Origin, Version, draft, plan};
 use velvet_core::fingerprint;
-use velvet_core::structure::{Column, Index, Kind, OnDelete, Structure, Table};
-
-fn kinds() -> impl Strategy<Value = Kind> {
-    let choice = prop::collection::vec("[a-c]", 1..3).prop_map(|values| Kind::Choice { values, fallback: false });
-    let link = (0..3_usize).prop_map(|n| Kind::Link { table: format!("t{n}") });
-    prop_oneof![Just(Kind::I32), Just(Kind::U8), Just(Kind::F64), Just(Kind::Text), Just(Kind::Json), choice, link]
-}
-
-prop_compose! {
-    fn columns()(name in "[a-e]", kind in kinds(), optional: bool, default: bool) -> Column {
-        let on_delete = matches!(kind, Kind::Link { .. }).then_some(OnDelete::Remove);
-        let default = (default && kind == Kind::I32).then(|| "7".to_owned());
-        Column { name, kind, optional, default, on_delete }
-    }
-}
-
-prop_compose! {
-    fn tables()(mut columns in prop::collection::vec(columns(), 1..5), indexed in any::<[bool; 3]>()) -> Table {
-        columns.sort_by(|a, b| a.name.cmp(&b.name));
-        columns.dedup_by(|a, b| a.name == b.name);
-        let index = |at: usize, unique| columns.get(at).map(|c| Index { columns: vec![c.name.clone()], unique });
-        let indexes = indexed.iter().enumerate().filter_map(|(at, yes)| if *yes { index(at, at == 1) } else { None }).collect();
-        let natural_key = indexed[2].then(|| columns[0].name.clone());
-        Table::new("", columns, natural_key, indexes)
-    }
-}
-
-fn structures() -> impl Strategy<Value = Structure> {
-    prop::collection::vec(tables(), 3).prop_map(|tables| {
-        let named = tables.into_iter().enumerate().map(|(n, table)| Table { name: format!("t{n}"), ..table });
-        Structure { tables: named.collect() }
-    })
-}
-
-/// All hints of a structure whose columns must not be asked about.
-const ALL_NEW: &[Hint] = &[
-    Hint { column: "a", origin: Some(Origin::New), fill: Some("1") },
-    Hint { column: "b", origin: Some(Origin::New), fill: Some("1") },
-    Hint { column: "c", origin: Some(Origin::New), fill: Some("1") },
-    Hint { column: "d", origin: Some(Origin::New), fill: Some("1") },
-    Hint { column: "e", origin: Some(Origin::New), fill: Some("1") },
-];
-
-fn all_new() -> [(&'static str, Hints); 3] {
-    ["t0", "t1", "t2"].map(|t| (t, Hints { table: Some(Origin::New), columns: ALL_NEW }))
-}
+use velvet_core::structure::{Column, Index, Kind, Structure, Table};
 
 proptest! {
     #[test]
