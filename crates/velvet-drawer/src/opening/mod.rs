@@ -19,7 +19,7 @@ pub(crate) use registry::is_open_here;
 pub(crate) use remove::remove_from_device;
 
 use crate::drawer::{Drawer, Inner, Place};
-use crate::engine::{self, Connection, Pool, Settings};
+use crate::engine::{self, Connection, Fault, FaultKind, Pool, Settings};
 use crate::error::Error;
 use crate::events;
 use crate::schema::{Declared, Schema};
@@ -28,6 +28,7 @@ use crate::writing::Tx;
 use aside::SetAside;
 use shipped::Shipped;
 use std::fmt;
+use std::io;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::time::{Duration, Instant};
@@ -311,7 +312,10 @@ impl Options {
 
     /// The connection that writes to the file at `path`, once that has the declared structure.
     fn writer(&self, path: &Path, declared: &Declared, watch: &Watch) -> Result<(Connection, Opened), Error> {
-        let engine = |fault| Error::engine("cannot open the drawer", fault).untouched(recognise::UNTOUCHED);
+        let engine = |fault| {
+            let fault = told_from_read_only(fault, path);
+            Error::engine("cannot open the drawer", fault).untouched(recognise::UNTOUCHED)
+        };
         let writer = Connection::writer(path, &self.settings).map_err(engine)?;
         let adopts = |error: &Error| self.adopt && error.is_other_app();
         match recognise(&writer, declared) {
@@ -373,6 +377,19 @@ impl Options {
         let inner = Arc::new(Inner::new(Place::Memory, declared, self.files_root, opened, pool));
         filled(&inner, self.fill_new)?;
         Ok(inner)
+    }
+}
+
+/// The engine says of a file in a folder that cannot be written only that it cannot be opened, because it wants to put its
+/// log there.
+fn told_from_read_only(fault: Fault, path: &Path) -> Fault {
+    let folder = path.parent().filter(|_| fault.kind == FaultKind::CannotOpen && path.is_file());
+    let Some(Err(error)) = folder.map(tempfile::tempfile_in) else { return fault };
+    match error.kind() {
+        io::ErrorKind::PermissionDenied | io::ErrorKind::ReadOnlyFilesystem => {
+            Fault { kind: FaultKind::ReadOnly, message: error.to_string() }
+        }
+        _ => fault,
     }
 }
 
