@@ -1,5 +1,6 @@
 //! A record's column in conditions and orders.
 
+use crate::assignment::Assignment;
 use crate::column_type::{ColumnType, Misfit, Optional, Ordered, Textual, stored_arg};
 use crate::condition::Condition;
 use crate::name::{KEY_COLUMN, push_quoted};
@@ -38,7 +39,8 @@ impl<T, C> Column<T, C> {
 
 impl<T: Record, C: ColumnType> Column<T, C> {
     /// The column's name in a statement.
-    fn text(self) -> String {
+    #[doc(hidden)]
+    pub fn text(self) -> String {
         let mut text = String::with_capacity(T::TABLE.len() + self.name.len() + 32);
         push_quoted(&mut text, T::TABLE);
         text.push('.');
@@ -84,6 +86,20 @@ impl<T: Record, C: ColumnType> Column<T, C> {
                 Condition::new(format!("{} IN (SELECT {value} FROM json_each(?))", self.text()), vec![list])
             }
         }
+    }
+
+    /// Gives this column the value `arg` in every record of a selection; see `Records::update`.
+    pub fn set(self, arg: C::Arg<'_>) -> Assignment<T> {
+        let position = T::COLUMNS.iter().position(|c| *c == self.name).unwrap_or_default();
+        Assignment::new(self.name, stored_arg::<C>(arg).map_err(|misfit| misfit.at(position)))
+    }
+
+    /// Makes this column missing in every record of a selection; see `Records::update`.
+    pub fn clear(self) -> Assignment<T>
+    where
+        C: Optional,
+    {
+        Assignment::new(self.name, Ok(Value::Missing))
     }
 
     /// In the order of this column, smallest first.

@@ -91,6 +91,7 @@ impl<'de, T> serde::Deserialize<'de> for Key<T> {
 
 impl<T: Record> ColumnType for Key<T> {
     type Value = Key<T>;
+    type Inner = Key<T>;
     type Arg<'a> = Key<T>;
     const SHAPE: Shape = Shape::Link;
 

@@ -7,6 +7,7 @@
 #![forbid(unsafe_code)]
 #![warn(clippy::unwrap_used)]
 
+pub mod assignment;
 pub mod column;
 pub mod column_type;
 pub mod condition;
@@ -17,6 +18,7 @@ pub mod name;
 pub mod order;
 pub mod outside_file;
 pub mod physical;
+pub mod pick;
 pub mod record;
 pub mod show;
 pub mod statement;
@@ -24,11 +26,13 @@ pub mod stored_form;
 pub mod structure;
 pub mod value;
 
+pub use assignment::{Assignment, Assignments};
 pub use column::Column;
-pub use column_type::{Choice, ColumnType, Json, Misfit, Optional, Ordered, Output, Shape, StoredAs, Textual};
+pub use column_type::{Choice, ColumnType, Json, Misfit, Optional, Ordered, Output, Shape, StoredAs, Summed, Textual};
 pub use condition::Condition;
 pub use key::Key;
 pub use order::{Order, Ordering};
 pub use outside_file::OutsideFile;
+pub use pick::Pick;
 pub use record::{Keyed, Record, Sink, Source, Stored};
 pub use value::{Value, ValueRef};

@@ -77,6 +77,11 @@ impl Sorting {
         self.descending = order.descending;
     }
 
+    /// The text after `ORDER BY` without the row number; empty where no order is given.
+    pub fn text_alone(&self) -> &str {
+        self.text.trim_end_matches(", ")
+    }
+
     /// The text after `ORDER BY`, ended by the row number, in the direction that an index on the last column serves.
     pub fn text(&self, key: &str) -> String {
         let direction = if self.descending { " DESC" } else { "" };

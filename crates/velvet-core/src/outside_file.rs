@@ -69,6 +69,7 @@ impl fmt::Display for OutsideFile {
 
 impl ColumnType for OutsideFile {
     type Value = OutsideFile;
+    type Inner = OutsideFile;
     type Arg<'a> = &'a str;
 
     fn kind() -> Kind {

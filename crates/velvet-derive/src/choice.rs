@@ -134,6 +134,7 @@ fn generate(ident: &Ident, variants: &[Variant], library: &Path) -> TokenStream 
             #[automatically_derived]
             impl velvet::ColumnType for #ident {
                 type Value = #ident;
+                type Inner = #ident;
                 type Arg<'a> = #ident;
 
                 fn kind() -> velvet::Kind {

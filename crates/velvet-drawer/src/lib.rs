@@ -24,12 +24,12 @@ pub use drawer::Drawer;
 pub use error::Error;
 pub use opening::{Opened, Opening, Options};
 pub use outside::DanglingFile;
-pub use reading::{Gather, Records, View};
+pub use reading::{Gather, Going, Groups, Only, Records, View};
 pub use schema::Schema;
 pub use upgrading::{Adopted, CodeRow, Progress, Upgrade, Upgraded, UpgradedStep};
 pub use velvet_core::{
-    Choice, Column, ColumnType, Condition, Key, Keyed, Misfit, Optional, Order, Ordered, Ordering, OutsideFile, Record,
-    Stored, StoredAs, Textual, Value,
+    Assignment, Assignments, Choice, Column, ColumnType, Condition, Key, Keyed, Misfit, Optional, Order, Ordered,
+    Ordering, OutsideFile, Pick, Record, Stored, StoredAs, Summed, Textual, Value,
 };
 #[doc(inline)]
 pub use velvet_derive::{Choice, Record};

@@ -3,7 +3,7 @@
 //! Stored text has a fixed width, always with nine digits of fraction, so that the order of the text is the order in
 //! time. Durations are whole nanoseconds.
 
-use super::{ColumnType, Misfit, Ordered, Output};
+use super::{ColumnType, Misfit, Ordered, Output, Summed};
 use crate::structure::Kind;
 use crate::value::ValueRef;
 use jiff::SignedDuration;
@@ -65,6 +65,7 @@ macro_rules! text_of_time {
     ($($rust:ty, $kind:ident, $in_words:literal, $write:expr;)*) => {$(
         impl ColumnType for $rust {
             type Value = $rust;
+            type Inner = $rust;
             type Arg<'a> = $rust;
 
             fn kind() -> Kind {
@@ -124,6 +125,7 @@ fn load_nanoseconds(stored: ValueRef<'_>) -> Result<i64, Misfit> {
 
 impl ColumnType for SignedDuration {
     type Value = SignedDuration;
+    type Inner = SignedDuration;
     type Arg<'a> = SignedDuration;
 
     fn kind() -> Kind {
@@ -145,6 +147,7 @@ impl ColumnType for SignedDuration {
 
 impl ColumnType for Duration {
     type Value = Duration;
+    type Inner = Duration;
     type Arg<'a> = Duration;
 
     fn kind() -> Kind {
@@ -166,6 +169,14 @@ impl ColumnType for Duration {
                 .advise("Declare the field as jiff::SignedDuration")
         })
     }
+}
+
+impl Summed for SignedDuration {
+    type Sum = SignedDuration;
+}
+
+impl Summed for Duration {
+    type Sum = SignedDuration;
 }
 
 impl Ordered for SignedDuration {}

@@ -12,6 +12,7 @@ pub struct Json<V>(PhantomData<fn() -> V>);
 
 impl<V: Serialize + DeserializeOwned + 'static> ColumnType for Json<V> {
     type Value = V;
+    type Inner = Json<V>;
     type Arg<'a> = &'a V;
 
     fn kind() -> Kind {
@@ -42,6 +43,7 @@ impl<V: Serialize + DeserializeOwned + 'static> ColumnType for Json<V> {
 
 impl ColumnType for serde_json::Value {
     type Value = serde_json::Value;
+    type Inner = serde_json::Value;
     type Arg<'a> = &'a serde_json::Value;
 
     fn kind() -> Kind {

@@ -56,6 +56,8 @@ pub enum Shape {
 pub trait ColumnType: 'static {
     /// The Rust value that the field holds. The type itself, but for [`Json`], which stores a value of another type.
     type Value;
+    /// The column type of a value that is there: the inner type for an `Option`, else the type itself.
+    type Inner: ColumnType;
     /// What a condition or a default on such a column takes: `&str` for text, the inner type for an `Option`.
     type Arg<'a>;
     /// Whether the column may hold nothing.
@@ -105,6 +107,16 @@ pub trait Optional: ColumnType {}
     note = "`contains`, `starts_with`, `ends_with` and their like are for `String` and `Option<String>`"
 )]
 pub trait Textual: ColumnType {}
+
+/// A column type whose values can be added up.
+#[diagnostic::on_unimplemented(
+    message = "a column of `{Self}` cannot be added up",
+    note = "`sum` and `average` are for numbers and durations"
+)]
+pub trait Summed: ColumnType {
+    /// The column type of the sum.
+    type Sum: ColumnType;
+}
 
 /// A value that does not fit its column, or a stored one that does not fit its type.
 #[derive(Clone, Debug, PartialEq)]

@@ -1,6 +1,6 @@
 //! Whole numbers with their ranges, decimals without NaN, true and false.
 
-use super::{ColumnType, Misfit, Ordered, Output};
+use super::{ColumnType, Misfit, Ordered, Output, Summed};
 use crate::structure::Kind;
 use crate::value::ValueRef;
 
@@ -8,6 +8,7 @@ macro_rules! whole_number {
     ($($rust:ty => $kind:ident),*) => {$(
         impl ColumnType for $rust {
             type Value = $rust;
+            type Inner = $rust;
             type Arg<'a> = $rust;
 
             fn kind() -> Kind {
@@ -43,6 +44,16 @@ macro_rules! whole_number {
     )*};
 }
 
+macro_rules! summed {
+    ($($rust:ty => $sum:ty),*) => {$(
+        impl Summed for $rust {
+            type Sum = $sum;
+        }
+    )*};
+}
+
+summed!(i8 => i64, i16 => i64, i32 => i64, i64 => i64, u8 => i64, u16 => i64, u32 => i64, u64 => i64, f32 => f64, f64 => f64);
+
 whole_number!(i8 => I8, i16 => I16, i32 => I32, i64 => I64, u8 => U8, u16 => U16, u32 => U32, u64 => U64);
 
 #[cold]
@@ -61,6 +72,7 @@ macro_rules! decimal {
     ($($rust:ty => $kind:ident),*) => {$(
         impl ColumnType for $rust {
             type Value = $rust;
+            type Inner = $rust;
             type Arg<'a> = $rust;
 
             fn kind() -> Kind {
@@ -105,6 +117,7 @@ fn not_a_number() -> Misfit {
 
 impl ColumnType for bool {
     type Value = bool;
+    type Inner = bool;
     type Arg<'a> = bool;
 
     fn kind() -> Kind {

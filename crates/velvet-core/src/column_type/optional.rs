@@ -1,11 +1,12 @@
 //! Values that may be missing.
 
-use super::{ColumnType, Misfit, Optional, Ordered, Output, Shape};
+use super::{ColumnType, Misfit, Optional, Ordered, Output, Shape, Summed};
 use crate::structure::Kind;
 use crate::value::ValueRef;
 
 impl<C: ColumnType> ColumnType for Option<C> {
     type Value = Option<C::Value>;
+    type Inner = C;
     type Arg<'a> = C::Arg<'a>;
     const OPTIONAL: bool = {
         assert!(!C::OPTIONAL, "an Option of an Option cannot be a column: the file keeps only one kind of nothing");
@@ -43,5 +44,9 @@ impl<C: ColumnType> ColumnType for Option<C> {
 }
 
 impl<C: ColumnType> Optional for Option<C> {}
+
+impl<C: Summed> Summed for Option<C> {
+    type Sum = C::Sum;
+}
 
 impl<C: Ordered> Ordered for Option<C> {}

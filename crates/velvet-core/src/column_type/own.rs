@@ -39,6 +39,7 @@ pub trait StoredAs: Sized + 'static {
 
 impl<T: StoredAs> ColumnType for T {
     type Value = T;
+    type Inner = T;
     type Arg<'a> = T;
     const OPTIONAL: bool = {
         assert!(!T::Stored::OPTIONAL, "StoredAs::Stored cannot be an Option: make the field an Option instead");

@@ -6,6 +6,7 @@ use crate::value::ValueRef;
 
 impl ColumnType for String {
     type Value = String;
+    type Inner = String;
     type Arg<'a> = &'a str;
 
     fn kind() -> Kind {
@@ -39,6 +40,7 @@ impl Textual for Option<String> {}
 
 impl ColumnType for Vec<u8> {
     type Value = Vec<u8>;
+    type Inner = Vec<u8>;
     type Arg<'a> = &'a [u8];
 
     fn kind() -> Kind {

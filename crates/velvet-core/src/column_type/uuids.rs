@@ -7,6 +7,7 @@ use uuid::Uuid;
 
 impl ColumnType for Uuid {
     type Value = Uuid;
+    type Inner = Uuid;
     type Arg<'a> = Uuid;
 
     fn kind() -> Kind {

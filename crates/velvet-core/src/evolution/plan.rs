@@ -100,7 +100,7 @@ fn step(now: &mut Structure, version: &Version) -> Result<Step, String> {
         step.losses.extend(change.loss());
         let before = now.clone();
         change.apply(now).map_err(|why| format!("{change}: {why}"))?;
-        if let Some((table, fills)) = rebuilt(change, &before) {
+        if let Some((table, fills)) = rebuilt(change, &before, pending.as_ref()) {
             let open = pending.take_if(|p| p.table.name == table);
             if open.is_none() {
                 finish(pending.take(), &before, &mut step.operations);
@@ -164,12 +164,14 @@ fn finish(pending: Option<Pending>, now: &Structure, operations: &mut Vec<Operat
     })));
 }
 
-/// The table that a change writes anew, and the columns that it fills.
-fn rebuilt(change: &Change, before: &Structure) -> Option<(String, Vec<(String, String)>)> {
+/// The table that a change writes anew, and the columns that it fills. What could be added in place is added by a rebuild
+/// that is pending anyway.
+fn rebuilt(change: &Change, before: &Structure, pending: Option<&Pending>) -> Option<(String, Vec<(String, String)>)> {
     let filled = |name: &str, fill: &Option<String>| fill.iter().map(|f| (name.to_owned(), f.clone())).collect();
     match change {
         Change::AddColumn { table, column, fill } => {
-            (fill.is_some() && !column.optional).then(|| (table.clone(), filled(&column.name, fill)))
+            let is_due = fill.is_some() && !column.optional || pending.is_some_and(|p| p.table.name == *table);
+            is_due.then(|| (table.clone(), filled(&column.name, fill)))
         }
         Change::ChangeColumn { table, column, fill } => {
             let old = before.table(table)?.column(&column.name)?;

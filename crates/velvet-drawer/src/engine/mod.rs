@@ -12,7 +12,7 @@ pub(crate) use connection::{Connection, Settings};
 pub(crate) use fault::{Fault, FaultKind};
 pub(crate) use memory::{bytes_of, memory_place, pour_bytes};
 pub(crate) use pool::Pool;
-pub(crate) use statement::{Row, Rows, Statement};
+pub(crate) use statement::{Cells, Row, Rows, Statement};
 pub(crate) use traceless::Traceless;
 pub(crate) use whole_copy::{copy_from, copy_whole};
 

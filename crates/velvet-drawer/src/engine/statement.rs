@@ -156,6 +156,16 @@ impl<'r> Row<'r, '_> {
     }
 }
 
+/// A row whose first column is the first that is asked for.
+pub(crate) struct Cells<'r, 's>(pub(crate) Row<'r, 's>);
+
+impl Source for Cells<'_, '_> {
+    #[inline]
+    fn take<C: ColumnType>(&mut self, column: usize) -> Result<C::Value, Misfit> {
+        C::load(self.0.value(column)).map_err(|misfit| misfit.at(column))
+    }
+}
+
 /// A row that begins with the key, as all statements that read records do.
 impl Source for Row<'_, '_> {
     #[inline]

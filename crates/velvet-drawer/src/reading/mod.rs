@@ -1,13 +1,17 @@
 //! Reading records: by key, by their own key, by conditions, from one consistent state.
 
 mod by_key;
+mod each;
 mod gather;
+mod only;
 mod records;
 #[cfg(feature = "table")]
 mod table;
 mod view;
 
+pub use each::Going;
 pub use gather::Gather;
+pub use only::{Groups, Only};
 pub use records::Records;
 pub use view::View;
 

@@ -39,7 +39,8 @@ pub struct Records<'a, T> {
 /// Where the records are read from.
 enum From<'a> {
     Drawer(&'a Drawer),
-    Open(Open<'a>),
+    View(Open<'a>),
+    Tx(Open<'a>),
 }
 
 impl Drawer {
@@ -58,8 +59,14 @@ impl Drawer {
 }
 
 impl<'a> Open<'a> {
-    pub(crate) fn records<T: Record>(self) -> Records<'a, T> {
-        Records::new(From::Open(self))
+    /// The records as a view sees them.
+    pub(super) fn viewed<T: Record>(self) -> Records<'a, T> {
+        Records::new(From::View(self))
+    }
+
+    /// The records as a transaction sees them, and may write them.
+    pub(crate) fn writable<T: Record>(self) -> Records<'a, T> {
+        Records::new(From::Tx(self))
     }
 }
 
@@ -158,6 +165,23 @@ impl<'a, T: Record> Records<'a, T> {
         Ok(self.limit(1).count()? > 0)
     }
 
+    /// Runs `work` with the selection where it may be written to.
+    pub(crate) fn run_writing(self, work: impl FnOnce(Open<'_>, Select) -> Result<u64, Error>) -> Result<u64, Error> {
+        let Records { from, select, misfit, .. } = self;
+        let run = |open: Open<'_>| match misfit {
+            Some(misfit) => {
+                let doing = format!("cannot write records of {}", T::TABLE);
+                Err(open.inner.place.name(Error::misfit(Cause::Misfit, &doing, T::TABLE, T::COLUMNS, misfit)))
+            }
+            None => work(open, select),
+        };
+        match from {
+            From::Drawer(drawer) => drawer.writing(|connection| run(Open { connection, inner: &drawer.inner })),
+            From::Tx(open) => run(open),
+            From::View(open) => Err(crate::writing::refuse_to_write(open)),
+        }
+    }
+
     /// Runs the statement that `text` makes of the selection, and `work` with its rows.
     pub(crate) fn run<R>(
         self,
@@ -177,7 +201,7 @@ impl<'a, T: Record> Records<'a, T> {
         };
         match from {
             From::Drawer(drawer) => drawer.reading(|connection| run(Open { connection, inner: &drawer.inner })),
-            From::Open(open) => run(open),
+            From::View(open) | From::Tx(open) => run(open),
         }
     }
 }

@@ -65,7 +65,7 @@ impl View<'_> {
 
     /// The records of type `T`, to be filtered, sorted and collected.
     pub fn records<T: Record>(&self) -> Records<'_, T> {
-        self.0.records()
+        self.0.viewed()
     }
 
     /// How many records of type `T` there are.

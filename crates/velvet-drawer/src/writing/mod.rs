@@ -4,8 +4,10 @@ mod change;
 mod clash;
 mod insert;
 mod remove;
+mod selection;
 mod transaction;
 
+pub(crate) use selection::refuse_to_write;
 pub use transaction::Tx;
 
 use crate::error::{Cause, Error};

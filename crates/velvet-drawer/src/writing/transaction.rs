@@ -56,6 +56,19 @@ impl Drop for Rollback<'_> {
     }
 }
 
+/// Rolls a part back when dropped, unless it was kept.
+struct Part<'a>(Option<Open<'a>>);
+
+impl Drop for Part<'_> {
+    fn drop(&mut self) {
+        if let Some(open) = self.0 {
+            // The engine may have rolled the whole transaction back by itself; then this has nothing left to do.
+            let _ = open.connection.turn("ROLLBACK TO velvet_part");
+            let _ = open.connection.turn("RELEASE velvet_part");
+        }
+    }
+}
+
 impl Tx<'_> {
     pub(crate) fn connection(&self) -> &Connection {
         self.0.connection
@@ -117,6 +130,38 @@ impl Tx<'_> {
         self.0.remove_all::<T>()
     }
 
+    /// Runs `work` as a part of the transaction that is rolled back alone when it returns an error; what was written before
+    /// it stays, and the transaction goes on. Parts may have parts.
+    ///
+    /// # Errors
+    /// What `work` returns.
+    ///
+    /// ```
+    /// # use velvet_drawer::{Drawer, Error, Record, Schema};
+    /// # #[derive(Record)] struct Glaze { #[record(key)] name: String }
+    /// # let drawer = Drawer::in_memory(Schema::new("kilnbook").record::<Glaze>())?;
+    /// drawer.write(|tx| {
+    ///     tx.insert(Glaze { name: "Celadon".into() })?;
+    ///     let part = tx.part(|tx| {
+    ///         tx.insert(Glaze { name: "Shino".into() })?;
+    ///         tx.insert(Glaze { name: "Celadon".into() })
+    ///     });
+    ///     assert!(part.is_err());
+    ///     Ok(())
+    /// })?;
+    /// assert_eq!(drawer.count::<Glaze>()?, 1);
+    /// # Ok::<(), velvet_drawer::Error>(())
+    /// ```
+    pub fn part<R>(&self, work: impl FnOnce(&Tx<'_>) -> Result<R, Error>) -> Result<R, Error> {
+        let engine = |fault| self.0.inner.fault("cannot begin or end a part of the transaction", fault);
+        self.0.connection.turn("SAVEPOINT velvet_part").map_err(engine)?;
+        let mut part = Part(Some(self.0));
+        let result = work(self)?;
+        self.0.connection.turn("RELEASE velvet_part").map_err(engine)?;
+        part.0 = None;
+        Ok(result)
+    }
+
     /// The record with this key, or nothing when it is not there. What this transaction wrote is seen.
     ///
     /// # Errors
@@ -138,7 +183,7 @@ impl Tx<'_> {
 
     /// The records of type `T`, to be filtered, sorted and collected.
     pub fn records<T: Record>(&self) -> Records<'_, T> {
-        self.0.records()
+        self.0.writable()
     }
 
     /// How many records of type `T` there are.

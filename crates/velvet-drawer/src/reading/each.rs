@@ -1,0 +1,66 @@
+//! One record after the other, without holding them all.
+
+use super::{Records, stored};
+use crate::error::Error;
+use std::ops::ControlFlow;
+use velvet_core::statement::Select;
+use velvet_core::{Record, Stored};
+
+/// What a closure may return to say whether to go on.
+pub trait Going {
+    /// Whether to go on, or the error to end with.
+    #[doc(hidden)]
+    fn going(self) -> Result<ControlFlow<()>, Error>;
+}
+
+impl Going for () {
+    fn going(self) -> Result<ControlFlow<()>, Error> {
+        Ok(ControlFlow::Continue(()))
+    }
+}
+
+impl Going for ControlFlow<()> {
+    fn going(self) -> Result<ControlFlow<()>, Error> {
+        Ok(self)
+    }
+}
+
+impl<G: Going> Going for Result<G, Error> {
+    fn going(self) -> Result<ControlFlow<()>, Error> {
+        self?.going()
+    }
+}
+
+impl<T: Record> Records<'_, T> {
+    /// Calls `work` with one record after the other, in constant memory however many there are. Ends early when `work`
+    /// returns [`ControlFlow::Break`] or an error; nothing stays open then.
+    ///
+    /// # Errors
+    /// As [`Records::collect`], and what `work` returns.
+    ///
+    /// ```
+    /// use std::ops::ControlFlow;
+    /// # use velvet_drawer::{Drawer, Record, Schema};
+    /// # #[derive(Record)] struct Piece { mark: String, grams: u32 }
+    /// # let drawer = Drawer::in_memory(Schema::new("kilnbook").record::<Piece>())?;
+    /// # for n in 0..9 { drawer.insert(Piece { mark: format!("K-{n}"), grams: 300 })?; }
+    /// // As many as the kiln carries.
+    /// let mut grams = 0;
+    /// drawer.records::<Piece>().for_each(|piece| {
+    ///     grams += piece.grams;
+    ///     if grams < 1_000 { ControlFlow::Continue(()) } else { ControlFlow::Break(()) }
+    /// })?;
+    /// assert_eq!(grams, 1_200);
+    /// # Ok::<(), velvet_drawer::Error>(())
+    /// ```
+    pub fn for_each<G: Going>(self, mut work: impl FnMut(Stored<T>) -> G) -> Result<(), Error> {
+        self.run(Select::rows::<T>, |open, rows| {
+            while let Some(row) = rows.next().map_err(open.fault(|| format!("cannot read records of {}", T::TABLE)))? {
+                if work(stored(open, row)?).going()?.is_break() {
+                    break;
+                }
+            }
+            Ok(())
+        })
+    }
+}
