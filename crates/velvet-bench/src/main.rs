@@ -6,6 +6,7 @@
 #![forbid(unsafe_code)]
 
 mod opening;
+mod records;
 mod table;
 mod upgrading;
 
@@ -16,6 +17,7 @@ type Result<T> = std::result::Result<T, Box<dyn std::error::Error>>;
 fn main() -> Result<()> {
     let mut table = Table::default();
     opening::run(&mut table)?;
+    records::run(&mut table)?;
     upgrading::run(&mut table)?;
     println!("{table}");
     Ok(())

@@ -111,7 +111,7 @@ prop_compose! {
 }
 
 proptest! {
-    #![proptest_config(ProptestConfig::with_cases(64))]
+    #![proptest_config(ProptestConfig { cases: 64, failure_persistence: None, ..ProptestConfig::default() })]
     #[test]
     fn every_type_comes_back_from_the_file_as_it_went_in(records in prop::collection::vec(all(), 1..4)) {
         let (_folder, path) = common::folder();

@@ -68,7 +68,7 @@ fn rows() -> impl Strategy<Value = Vec<(Option<u32>, u8, String, bool)>> {
 }
 
 proptest! {
-    #![proptest_config(ProptestConfig::with_cases(192))]
+    #![proptest_config(ProptestConfig { cases: 192, failure_persistence: None, ..ProptestConfig::default() })]
     #[test]
     fn a_condition_selects_what_it_says(rows in rows(), leaves in prop::collection::vec(leaf(), 1..5), joins: [u8; 4]) {
         let drawer = memory();

@@ -52,7 +52,7 @@ fn make(path: &Path, structure: &Structure) {
 }
 
 proptest! {
-    #![proptest_config(ProptestConfig::with_cases(96))]
+    #![proptest_config(ProptestConfig { cases: 96, failure_persistence: None, ..ProptestConfig::default() })]
     #[test]
     fn any_structure_becomes_any_other_with_all_rows(from in structures(), to in structures()) {
         let folder = tempfile::tempdir().unwrap();

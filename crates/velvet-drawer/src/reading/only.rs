@@ -166,13 +166,13 @@ impl<T: Record, P: Pick<T>> Only<'_, T, P> {
     /// # Errors
     /// As [`Records::collect`].
     pub fn first(mut self) -> Result<Option<P::Output>, Error> {
-        self.records = self.records.limit(1);
+        self.records = self.records.only_first();
         Ok(self.collect()?.pop())
     }
 }
 
 impl<T: Record, P: Pick<T>> Groups<'_, T, P> {
-    /// How many records each group has, in the order of the values.
+    /// How many records each group has, in the order of the values. A `limit` or `offset` counts groups.
     ///
     /// # Errors
     /// As [`Records::collect`].

@@ -96,6 +96,12 @@ impl<'a, T: Record> Records<'a, T> {
         self
     }
 
+    /// The first record of the selection, if its range has any.
+    pub(super) fn only_first(mut self) -> Self {
+        self.select.limit = Some(self.select.limit.map_or(1, |limit| limit.min(1)));
+        self
+    }
+
     /// Leaves out this many records at the start.
     pub fn offset(mut self, count: u64) -> Self {
         self.select.offset = count;
@@ -140,7 +146,7 @@ impl<'a, T: Record> Records<'a, T> {
     /// # Errors
     /// As [`Records::collect`].
     pub fn first(self) -> Result<Option<Stored<T>>, Error> {
-        self.limit(1).run(Select::rows::<T>, |open, rows| match rows.next().map_err(open.fault(reading::<T>))? {
+        self.only_first().run(Select::rows::<T>, |open, rows| match rows.next().map_err(open.fault(reading::<T>))? {
             Some(row) => stored(open, row).map(Some),
             None => Ok(None),
         })
@@ -162,7 +168,7 @@ impl<'a, T: Record> Records<'a, T> {
     /// # Errors
     /// As [`Records::count`].
     pub fn any(self) -> Result<bool, Error> {
-        Ok(self.limit(1).count()? > 0)
+        Ok(self.only_first().count()? > 0)
     }
 
     /// Runs `work` with the selection where it may be written to.

@@ -1,0 +1,171 @@
+//! Reading and writing records.
+
+use crate::Result;
+use crate::table::{Table, in_turn, timed};
+use rusqlite::{CachedStatement, Connection, Row};
+use std::hint::black_box;
+use std::path::Path;
+use velvet_drawer::{Drawer, Key, Record, Schema};
+
+/// How many records the file has: more than the engine's own cache of pages holds.
+const ROWS: u32 = 100_000;
+
+#[derive(Record, Clone)]
+struct Piece {
+    #[record(key)]
+    mark: String,
+    #[record(indexed)]
+    stage: u32,
+    grams: Option<u32>,
+    wood: f64,
+    remarks: String,
+}
+
+fn piece(n: u32) -> Piece {
+    Piece {
+        mark: format!("K-{n:08}"),
+        stage: n % 500,
+        grams: (n % 3 > 0).then_some(n % 2_000),
+        wood: f64::from(n) / 8.0,
+        remarks: "thrown off the hump, sixth of a set".into(),
+    }
+}
+
+fn schema() -> Schema {
+    Schema::new("bench").record::<Piece>()
+}
+
+/// The record of a row, as it is written by hand.
+fn by_hand(row: &Row<'_>) -> rusqlite::Result<(i64, Piece)> {
+    Ok((
+        row.get(0)?,
+        Piece { mark: row.get(1)?, stage: row.get(2)?, grams: row.get(3)?, wood: row.get(4)?, remarks: row.get(5)? },
+    ))
+}
+
+const COLUMNS: &str = "SELECT key, mark, stage, grams, wood, remarks FROM piece";
+
+fn hand(path: &Path) -> Result<Connection> {
+    let connection = Connection::open(path)?;
+    connection.busy_timeout(std::time::Duration::from_secs(5))?;
+    connection.execute_batch("PRAGMA foreign_keys = ON; PRAGMA synchronous = FULL; PRAGMA journal_mode = WAL")?;
+    Ok(connection)
+}
+
+fn list(statement: &mut CachedStatement<'_>, argument: Option<u32>) -> Result<usize> {
+    let rows: Vec<(i64, Piece)> = match argument {
+        Some(n) => statement.query_map([n], by_hand)?.collect::<rusqlite::Result<_>>()?,
+        None => statement.query_map([], by_hand)?.collect::<rusqlite::Result<_>>()?,
+    };
+    Ok(black_box(rows).len())
+}
+
+pub(crate) fn run(table: &mut Table) -> Result<()> {
+    let folder = tempfile::tempdir()?;
+    let path = folder.path().join("pieces.drawer");
+    let drawer = Drawer::open(&path, schema())?;
+    drawer.insert_all((0..ROWS).map(piece))?;
+    let connection = hand(&path)?;
+    gets(table, &drawer, &connection)?;
+    lists(table, &drawer, &connection)?;
+    inserts(table, &drawer, &connection)
+}
+
+fn gets(table: &mut Table, drawer: &Drawer, connection: &Connection) -> Result<()> {
+    const GETS: i64 = 20_000;
+    let keys = || (0..GETS).map(|n| 1 + n * 7_919 % i64::from(ROWS));
+    let ours = || {
+        timed(|| {
+            for key in keys() {
+                black_box(drawer.get(Key::<Piece>::from_number(key))?);
+            }
+            Ok::<_, Box<dyn std::error::Error>>(())
+        })
+    };
+    let text = format!("{COLUMNS} WHERE key = ?1");
+    let hand = || {
+        timed(|| {
+            for key in keys() {
+                black_box(connection.prepare_cached(&text)?.query_row([key], by_hand)?);
+            }
+            Ok(())
+        })
+    };
+    let (first, second) = in_turn(15, ours, hand)?;
+    table.line("get by key, 20,000 times", first, second, 1.05);
+    Ok(())
+}
+
+fn lists(table: &mut Table, drawer: &Drawer, connection: &Connection) -> Result<()> {
+    let ours = || timed(|| drawer.records::<Piece>().collect().map(black_box)).map_err(Into::into);
+    let text = format!("{COLUMNS} ORDER BY key");
+    let hand = || timed(|| list(&mut connection.prepare_cached(&text)?, None));
+    let (first, second) = in_turn::<Box<dyn std::error::Error>>(15, ours, hand)?;
+    table.line("list 100,000", first, second, 1.05);
+
+    let ours = || {
+        timed(|| {
+            for stage in 0..500 {
+                let all = drawer.records::<Piece>().filter(|p| p.stage.is(stage));
+                black_box(all.sort_by(|p| p.stage.descending()).limit(20).collect()?);
+            }
+            Ok::<_, Box<dyn std::error::Error>>(())
+        })
+    };
+    let text = format!("{COLUMNS} WHERE stage = ?1 ORDER BY stage DESC, key DESC LIMIT 20");
+    let hand =
+        || timed(|| (0..500).try_for_each(|stage| list(&mut connection.prepare_cached(&text)?, Some(stage)).map(drop)));
+    let (first, second) = in_turn(15, ours, hand)?;
+    table.line("20 rows by an index, sorted, 500 times", first, second, 1.10);
+    Ok(())
+}
+
+fn inserts(table: &mut Table, drawer: &Drawer, connection: &Connection) -> Result<()> {
+    const INSERT: &str = "INSERT INTO piece (mark, stage, grams, wood, remarks) VALUES (?1, ?2, ?3, ?4, ?5)";
+    let mut next = ROWS;
+    let mut fresh = |count: u32| -> Vec<Piece> {
+        next += count;
+        (next - count..next).map(piece).collect()
+    };
+    let mut batches: Vec<Vec<Piece>> = (0..10).map(|_| fresh(100_000)).collect();
+    let mut others = batches.split_off(5);
+    let ours = || {
+        let batch = batches.pop().unwrap_or_default();
+        timed(|| drawer.insert_all(batch).map(black_box)).map_err(Into::into)
+    };
+    let hand = || {
+        let batch = others.pop().unwrap_or_default();
+        timed(|| {
+            connection.execute_batch("BEGIN IMMEDIATE")?;
+            let mut stored = Vec::with_capacity(batch.len());
+            {
+                let mut statement = connection.prepare_cached(INSERT)?;
+                for p in batch {
+                    let key = statement.insert((&p.mark, p.stage, p.grams, p.wood, &p.remarks))?;
+                    stored.push((key, p));
+                }
+            }
+            connection.execute_batch("COMMIT")?;
+            Ok(black_box(stored).len())
+        })
+    };
+    let (first, second) = in_turn::<Box<dyn std::error::Error>>(5, ours, hand)?;
+    table.line("insert 100,000", first, second, 1.05);
+
+    let mut single = fresh(400).into_iter();
+    let mut other = fresh(400).into_iter();
+    let ours = || match single.next() {
+        Some(p) => timed(|| drawer.insert(p)).map_err(Into::into),
+        None => Err("no piece left".into()),
+    };
+    let hand = || match other.next() {
+        Some(p) => timed(|| {
+            connection.prepare_cached(INSERT)?.insert((&p.mark, p.stage, p.grams, p.wood, &p.remarks))?;
+            Ok(())
+        }),
+        None => Err("no piece left".into()),
+    };
+    let (first, second) = in_turn::<Box<dyn std::error::Error>>(400, ours, hand)?;
+    table.line("one insert in its own transaction", first, second, 1.10);
+    Ok(())
+}

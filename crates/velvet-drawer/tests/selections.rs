@@ -1,0 +1,196 @@
+//! Selections beyond lists of records: some columns, single values, groups, streams, and writing to all of them.
+
+mod common;
+
+use common::{Glaze, Piece, Recipe, Stage, folder, glaze, memory, other_program, piece, schema};
+use proptest::prelude::*;
+use std::collections::{BTreeMap, BTreeSet, HashMap};
+use std::ops::ControlFlow;
+use velvet_drawer::{Drawer, Error, Record, Schema};
+
+fn studio(rows: &[(Option<u32>, u8)]) -> Drawer {
+    let drawer = memory();
+    let stages = [Stage::Thrown, Stage::Bisque, Stage::Glazed];
+    let pieces = rows.iter().enumerate().map(|(n, (grams, stage))| Piece {
+        grams: *grams,
+        stage: stages[usize::from(*stage) % 3],
+        ..piece(&format!("K-{n:03}"))
+    });
+    drawer.insert_all(pieces).unwrap();
+    drawer
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig { cases: 96, failure_persistence: None, ..ProptestConfig::default() })]
+    #[test]
+    fn what_is_made_of_a_selection_is_what_rust_makes_of_the_list(
+        rows in prop::collection::vec((prop::option::of(0..4_u32), 0..3_u8), 0..14),
+        limit in prop::option::of(0..6_u64), offset in 0..3_u64, least in 0..4_u32,
+    ) {
+        let drawer = studio(&rows);
+        let selected = || {
+            let all = drawer.records::<Piece>().filter(|p| p.grams.is_none() | p.grams.at_least(least)).offset(offset);
+            let all = all.sort_by(|p| p.mark.descending());
+            match limit { Some(limit) => all.limit(limit), None => all }
+        };
+        let list = selected().collect().unwrap();
+        let grams: Vec<u32> = list.iter().filter_map(|p| p.grams).collect();
+        prop_assert_eq!(selected().sum(|p| p.grams).unwrap(), grams.iter().map(|g| i64::from(*g)).sum::<i64>());
+        prop_assert_eq!(selected().min(|p| p.grams).unwrap(), grams.iter().copied().min());
+        prop_assert_eq!(selected().max(|p| p.mark).unwrap(), list.iter().map(|p| p.mark.clone()).max());
+        let mean = (!grams.is_empty()).then(|| grams.iter().sum::<u32>() as f64 / grams.len() as f64);
+        prop_assert_eq!(selected().average(|p| p.grams).unwrap(), mean);
+        let pairs: Vec<(String, Option<u32>)> = list.iter().map(|p| (p.mark.clone(), p.grams)).collect();
+        prop_assert_eq!(&selected().only(|p| (p.mark, p.grams)).collect().unwrap(), &pairs);
+        prop_assert_eq!(selected().first().unwrap(), list.first().cloned());
+        prop_assert_eq!(selected().any().unwrap(), !list.is_empty());
+        prop_assert_eq!(selected().only(|p| p.mark).first().unwrap(), pairs.first().map(|p| p.0.clone()));
+        let map: HashMap<String, Option<u32>> = selected().only(|p| (p.mark, p.grams)).collect_into().unwrap();
+        prop_assert_eq!(map, pairs.into_iter().collect::<HashMap<_, _>>());
+
+        let everything = || drawer.records::<Piece>();
+        let all = everything().collect().unwrap();
+        let mut counts: BTreeMap<Option<u32>, u64> = BTreeMap::new();
+        all.iter().for_each(|p| *counts.entry(p.grams).or_default() += 1);
+        prop_assert_eq!(everything().group_by(|p| p.grams).count().unwrap(), counts.into_iter().collect::<Vec<_>>());
+        let distinct = everything().only(|p| (p.grams, p.mark)).distinct().collect().unwrap().len();
+        prop_assert_eq!(distinct, all.len());
+        let weights: BTreeSet<Option<u32>> = everything().only(|p| p.grams).distinct().collect_into().unwrap();
+        prop_assert_eq!(everything().only(|p| p.grams).distinct().collect().unwrap().len(), weights.len());
+
+        // Writing to a selection writes to these records and no others.
+        let written = selected().update(|p| (p.remarks.set("sold"), p.grams.clear())).unwrap();
+        prop_assert_eq!(written, list.len() as u64);
+        let sold: BTreeSet<_> = everything().filter(|p| p.remarks.is("sold") & p.grams.is_none()).only(|p| p.key()).collect_into().unwrap();
+        prop_assert_eq!(sold, list.iter().map(|p| p.key()).collect::<BTreeSet<_>>());
+        prop_assert_eq!(everything().filter(|p| p.remarks.is("sold")).limit(2).remove().unwrap(), list.len().min(2) as u64);
+        prop_assert_eq!(everything().filter(|p| !p.remarks.is("sold")).remove().unwrap(), (all.len() - list.len()) as u64);
+        prop_assert_eq!(everything().count().unwrap(), list.len().saturating_sub(2) as u64);
+    }
+}
+
+#[test]
+fn sums_of_every_kind_have_their_own_type_and_never_wrap() {
+    #[derive(Record)]
+    struct Firing {
+        wood: f64,
+        burned: jiff::SignedDuration,
+        bricks: u64,
+    }
+    let drawer = Drawer::in_memory(Schema::new("kilns").record::<Firing>()).unwrap();
+    assert_eq!(drawer.records::<Firing>().sum(|f| f.wood).unwrap(), 0.0);
+    assert_eq!(drawer.records::<Firing>().average(|f| f.wood).unwrap(), None);
+    assert_eq!(drawer.records::<Firing>().max(|f| f.burned).unwrap(), None);
+    let hours = jiff::SignedDuration::from_hours;
+    drawer
+        .insert_all([(2.5, 11), (4.0, 13)].map(|(wood, h)| Firing { wood, burned: hours(h), bricks: i64::MAX as u64 }))
+        .unwrap();
+    assert_eq!(drawer.records::<Firing>().sum(|f| f.wood).unwrap(), 6.5);
+    assert_eq!(drawer.records::<Firing>().sum(|f| f.burned).unwrap(), hours(24));
+    let error = drawer.records::<Firing>().sum(|f| f.bricks).unwrap_err();
+    assert!(error.to_string().contains("integer overflow"), "{error}");
+}
+
+#[test]
+fn a_stream_ends_early_and_frees_everything() {
+    let (_folder, path) = folder();
+    let drawer = Drawer::open(&path, schema()).unwrap();
+    drawer.insert_all((0..1_000).map(|n| piece(&n.to_string()))).unwrap();
+    let mut seen = 0;
+    let all = || drawer.records::<Piece>();
+    all().for_each(|_| seen += 1).unwrap();
+    assert_eq!(seen, 1_000);
+    let mut first = Vec::new();
+    let stops = |p: velvet_drawer::Stored<Piece>| {
+        first.push(p.mark.clone());
+        if first.len() < 3 { ControlFlow::Continue(()) } else { ControlFlow::Break(()) }
+    };
+    all().for_each(stops).unwrap();
+    assert_eq!(first, ["0", "1", "2"]);
+    let error = all().for_each(|_| Err::<(), _>(Error::own("enough"))).unwrap_err();
+    assert!(error.is_own());
+    // Inside a stream the drawer can be read and written: the stream goes on with what it began with.
+    let mut read = 0;
+    all()
+        .for_each(|p| {
+            read += 1;
+            drawer.change(p.key(), |p| p.grams = None)?;
+            drawer.get(p.key()).map(drop)
+        })
+        .unwrap();
+    assert_eq!(read, 1_000);
+    drawer.close().unwrap();
+    assert!(!path.with_file_name("kiln.drawer-wal").exists(), "a forgotten reader would keep the log");
+}
+
+#[test]
+fn columns_that_cannot_be_read_are_named() {
+    let (_folder, path) = folder();
+    let drawer = Drawer::open(&path, schema()).unwrap();
+    drawer.insert(piece("K-1")).unwrap();
+    other_program(&path).execute("UPDATE piece SET grams = -1", []).unwrap();
+    let error = drawer.records::<Piece>().only(|p| (p.mark, p.grams)).collect().unwrap_err();
+    assert!(error.is_unreadable());
+    assert_eq!((error.table(), error.column()), (Some("piece"), Some("grams")));
+    assert!(
+        error.to_string().starts_with("cannot read columns of piece: in piece.grams, -1 does not fit u32"),
+        "{error}"
+    );
+}
+
+#[test]
+fn a_selection_that_cannot_be_written_is_left_as_it_was() {
+    let drawer = studio(&[(Some(1), 0), (Some(2), 0), (None, 1)]);
+    let celadon = drawer.insert(glaze("Celadon")).unwrap();
+    drawer.insert(Recipe { glaze: celadon.key(), text: "iron".into() }).unwrap();
+    let all = || drawer.records::<Piece>();
+    let error = all().update(|p| p.mark.set("K-9")).unwrap_err();
+    assert!(error.is_clash() && error.to_string().contains("Nothing was written"), "{error}");
+    let nowhere = velvet_drawer::Key::<Glaze>::from_number(99);
+    assert!(all().update(|p| p.glaze.set(nowhere)).unwrap_err().is_broken_link());
+    let error = drawer.records::<Glaze>().filter(|g| g.name.is("Celadon")).remove().unwrap_err();
+    assert!(error.is_broken_link() && error.to_string().contains("1 of recipe (by glaze)"), "{error}");
+    let error = drawer.read(|view| view.records::<Piece>().remove()).unwrap_err();
+    assert!(
+        error.to_string().contains("cannot write through a view: it only reads. Nothing was written. Use `write`"),
+        "{error}"
+    );
+    assert_eq!(all().filter(|p| p.mark.starts_with("K-00")).count().unwrap(), 3);
+    let written = drawer.write(|tx| {
+        tx.records::<Piece>().update(|p| p.glaze.set(celadon.key()))?;
+        tx.records::<Piece>().filter(|p| p.grams.is_none()).remove()
+    });
+    assert_eq!(written.unwrap(), 1);
+    assert_eq!(all().filter(|p| p.glaze.is(celadon.key())).count().unwrap(), 2);
+}
+
+#[test]
+fn parts_of_a_transaction_roll_back_alone_also_within_each_other() {
+    let drawer = memory();
+    drawer
+        .write(|tx| {
+            tx.insert(glaze("kept"))?;
+            let given_up = tx.part(|tx| {
+                tx.insert(glaze("lost"))?;
+                tx.part(|tx| tx.insert(glaze("lost too")))?;
+                Err::<(), _>(Error::own("no"))
+            });
+            assert!(given_up.unwrap_err().is_own());
+            tx.part(|tx| {
+                let inner = tx.part(|tx| tx.insert_all(["a", "kept"].map(glaze)));
+                assert!(inner.unwrap_err().is_clash());
+                tx.insert(glaze("kept as well"))
+            })?;
+            let panicked = std::panic::catch_unwind(std::panic::AssertUnwindSafe(|| {
+                tx.part(|tx| -> Result<(), Error> {
+                    tx.insert(glaze("lost in a panic"))?;
+                    panic!("dropped")
+                })
+            }));
+            assert!(panicked.is_err());
+            Ok(())
+        })
+        .unwrap();
+    let names: Vec<String> = drawer.records::<Glaze>().only(|g| g.name).collect().unwrap();
+    assert_eq!(names, ["kept", "kept as well"]);
+}
