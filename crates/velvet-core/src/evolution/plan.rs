@@ -168,14 +168,16 @@ fn finish(pending: Option<Pending>, now: &Structure, operations: &mut Vec<Operat
 /// that is pending anyway.
 fn rebuilt(change: &Change, before: &Structure, pending: Option<&Pending>) -> Option<(String, Vec<(String, String)>)> {
     let filled = |name: &str, fill: &Option<String>| fill.iter().map(|f| (name.to_owned(), f.clone())).collect();
+    let is_pending = |table: &String| pending.is_some_and(|p| p.table.name == *table);
     match change {
         Change::AddColumn { table, column, fill } => {
-            let is_due = fill.is_some() && !column.optional || pending.is_some_and(|p| p.table.name == *table);
+            let is_due = is_pending(table) || (fill.is_some() && !column.optional);
             is_due.then(|| (table.clone(), filled(&column.name, fill)))
         }
         Change::ChangeColumn { table, column, fill } => {
             let old = before.table(table)?.column(&column.name)?;
-            (column_definition(old) != column_definition(column)).then(|| (table.clone(), filled(&column.name, fill)))
+            let is_due = is_pending(table) || column_definition(old) != column_definition(column);
+            is_due.then(|| (table.clone(), filled(&column.name, fill)))
         }
         Change::DropColumn { table, .. } => Some((table.clone(), Vec::new())),
         _ => None,
