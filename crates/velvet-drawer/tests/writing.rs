@@ -40,6 +40,25 @@ fn get_or_insert_finds_by_the_records_own_key() {
 }
 
 #[test]
+fn on_a_clash_of_keys_the_old_record_is_kept_replaced_or_merged_into_and_nothing_that_links_to_it_is_lost() {
+    let drawer = memory();
+    let bowl = drawer.insert(Piece { remarks: "the first".into(), ..piece("K-1") }).unwrap();
+    drawer.insert(Photo { piece: bowl.key(), side: "front".into() }).unwrap();
+    let news = |grams| Piece { grams: Some(grams), stage: Stage::Glazed, ..piece("K-1") };
+    assert_eq!(drawer.get_or_insert(news(1)).unwrap(), bowl);
+    let merged = drawer.insert_or_merge(news(2), |p| (p.grams, p.stage)).unwrap();
+    assert_eq!((merged.key(), merged.grams, merged.stage), (bowl.key(), Some(2), Stage::Glazed));
+    assert_eq!(merged.remarks, "the first", "what was not chosen stays");
+    assert_eq!(drawer.get(bowl.key()).unwrap(), Some(merged));
+    let replaced = drawer.insert_or_replace(news(3)).unwrap();
+    assert_eq!((replaced.key(), replaced.grams, replaced.remarks.as_str()), (bowl.key(), Some(3), ""));
+    assert_eq!(drawer.count::<Photo>().unwrap(), 1);
+    drawer.insert_or_replace(piece("K-2")).unwrap();
+    drawer.write(|tx| tx.insert_or_merge(piece("K-3"), |p| p.grams)).unwrap();
+    assert_eq!(drawer.count::<Piece>().unwrap(), 3);
+}
+
+#[test]
 fn a_clash_names_the_value_and_the_record_that_has_it_and_writes_nothing() {
     let drawer = memory();
     let first = drawer.insert(piece("K-1")).unwrap();

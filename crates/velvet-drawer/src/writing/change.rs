@@ -69,7 +69,7 @@ impl Open<'_> {
         Ok(Stored::new(key, record))
     }
 
-    fn write_columns<T: Record>(
+    pub(super) fn write_columns<T: Record>(
         self,
         key: Key<T>,
         record: &T,

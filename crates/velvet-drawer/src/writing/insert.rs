@@ -5,8 +5,7 @@ use crate::drawer::Drawer;
 use crate::engine::Statement;
 use crate::error::Error;
 use crate::reading::Open;
-use velvet_core::column_type::stored_value;
-use velvet_core::{Key, Keyed, Record, Stored};
+use velvet_core::{Key, Record, Stored};
 
 impl Drawer {
     /// Inserts a record and returns it with its key. When this returns, the record is safe.
@@ -38,14 +37,6 @@ impl Drawer {
     pub fn insert_all<T: Record>(&self, records: impl IntoIterator<Item = T>) -> Result<Vec<Stored<T>>, Error> {
         self.write(|tx| tx.insert_all(records))
     }
-
-    /// The stored record with the same own key (`#[record(key)]`) as this one, or else this one, inserted.
-    ///
-    /// # Errors
-    /// As [`Drawer::get`] and [`Drawer::insert`].
-    pub fn get_or_insert<T: Keyed>(&self, record: T) -> Result<Stored<T>, Error> {
-        self.write(|tx| tx.get_or_insert(record))
-    }
 }
 
 impl Open<'_> {
@@ -68,17 +59,6 @@ impl Open<'_> {
             all.push(Stored::new(key, record));
         }
         Ok(all)
-    }
-
-    pub(crate) fn get_or_insert<T: Keyed>(self, record: T) -> Result<Stored<T>, Error> {
-        let doing = || format!("cannot get or insert a {}", T::TABLE);
-        let own_key = stored_value::<T::NaturalKey>(record.natural_key())
-            .map_err(|wrong| misfit::<T>(self, &doing(), wrong.at(T::KEY_POSITION)))?;
-        let text = T::statements().get_by.as_deref().unwrap_or_default();
-        match self.one(text, own_key.as_ref(), doing)? {
-            Some(stored) => Ok(stored),
-            None => self.insert(record),
-        }
     }
 
     #[inline]

@@ -6,6 +6,7 @@ mod insert;
 mod remove;
 mod selection;
 mod transaction;
+mod upsert;
 
 pub(crate) use selection::refuse_to_write;
 pub use transaction::Tx;

@@ -4,7 +4,7 @@ use crate::drawer::Drawer;
 use crate::engine::Connection;
 use crate::error::Error;
 use crate::reading::{Open, Records};
-use velvet_core::{ColumnType, Key, Keyed, Record, Stored};
+use velvet_core::{ColumnType, Key, Keyed, Pick, Record, Stored};
 
 /// A transaction: everything written through it is kept together, or not at all.
 pub struct Tx<'a>(Open<'a>);
@@ -96,6 +96,26 @@ impl Tx<'_> {
     /// As [`Drawer::get_or_insert`].
     pub fn get_or_insert<T: Keyed>(&self, record: T) -> Result<Stored<T>, Error> {
         self.0.get_or_insert(record)
+    }
+
+    /// Inserts a record, or puts it in the place of the one with the same own key; see [`Drawer::insert_or_replace`].
+    ///
+    /// # Errors
+    /// As [`Drawer::insert_or_replace`].
+    pub fn insert_or_replace<T: Keyed>(&self, record: T) -> Result<Stored<T>, Error> {
+        self.0.insert_or_replace(record)
+    }
+
+    /// Inserts a record, or writes chosen columns to the one with the same own key; see [`Drawer::insert_or_merge`].
+    ///
+    /// # Errors
+    /// As [`Drawer::insert_or_merge`].
+    pub fn insert_or_merge<T: Keyed, P: Pick<T>>(
+        &self,
+        record: T,
+        columns: impl FnOnce(T::Columns) -> P,
+    ) -> Result<Stored<T>, Error> {
+        self.0.insert_or_merge(record, columns)
     }
 
     /// Puts a record in the place of a stored one; see [`Drawer::update`].
