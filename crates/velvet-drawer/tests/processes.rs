@@ -221,7 +221,7 @@ fn processes_that_upgrade_one_file_at_the_same_time_do_it_once() {
 }
 
 /// Starts the app on a device where no file can grow beyond this many bytes.
-fn start_with_room_for(bytes: u64, sandbox: &Sandbox, role: &str) -> Running {
+fn start_with_space_for(bytes: u64, sandbox: &Sandbox, role: &str) -> Running {
     let mut command = Command::new("bash");
     let script = format!("trap '' XFSZ; ulimit -f {}; exec \"$0\" --exact app --nocapture", bytes / 1024);
     command.args(["-c", &script]).arg(std::env::current_exe().unwrap()).env(ROLE, role);
@@ -229,16 +229,16 @@ fn start_with_room_for(bytes: u64, sandbox: &Sandbox, role: &str) -> Running {
 }
 
 #[test]
-fn an_upgrade_without_room_leaves_the_file_old_and_says_so() {
+fn an_upgrade_without_space_leaves_the_file_old_and_says_so() {
     let phone = Phone::temporary().unwrap();
     let sandbox = phone.sandbox("kilnbook").unwrap();
     let path = sandbox.durable().join("kiln.drawer");
     many_rows(&path);
     let size = std::fs::metadata(&path).unwrap().len();
     let mut refused = 0;
-    // From no room for the copy of the file as it was, over none for the log, to enough.
+    // From too little for the copy of the file as it was, over too little for the log, to enough.
     for percent in [30, 90, 110, 130, 160, 400] {
-        let (status, said) = start_with_room_for(size * percent / 100, &sandbox, "upgrade").quit().unwrap();
+        let (status, said) = start_with_space_for(size * percent / 100, &sandbox, "upgrade").quit().unwrap();
         assert!(status.success(), "{said:?}");
         let version = whole_at_one_version(&path);
         match said.iter().find(|line| line.contains("refused: ")) {

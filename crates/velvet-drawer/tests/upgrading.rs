@@ -211,6 +211,27 @@ fn awaits<F: Future>(future: F) -> F::Output {
 }
 
 #[test]
+fn code_that_panics_or_opens_its_own_drawer_is_an_error_and_nothing_hangs() {
+    let (_folder, path) = folder();
+    first_version(&path);
+    let panics = records(3).history(common::versions::history(3)).code("split_glazes", |_| panic!("the lid fell off"));
+    let error = Drawer::options().open_in_background(&path, panics).wait().unwrap_err();
+    assert!(
+        error.is_own()
+            && error.to_string().contains("code of the app panicked: the lid fell off. The file is as it was"),
+        "{error}"
+    );
+
+    let again = path.clone();
+    let opens = move |_: &velvet_drawer::Upgrade<'_>| Drawer::open(&again, schema(3)).map(drop);
+    let error =
+        Drawer::open(&path, records(3).history(common::versions::history(3)).code("split_glazes", opens)).unwrap_err();
+    assert!(error.is_nested(), "{error:?}");
+    assert!(error.to_string().contains("while it is being opened, on the same thread"), "{error}");
+    is_whole_at_version_3(&Drawer::open(&path, schema(3)).unwrap());
+}
+
+#[test]
 fn a_structure_changed_from_outside_is_refused_and_harmless_changes_are_not() {
     let (_folder, path) = folder();
     first_version(&path);

@@ -5,8 +5,10 @@ use crate::drawer::Drawer;
 use crate::error::{Cause, Error};
 use crate::schema::Schema;
 use crate::upgrading::{Progress, Watch};
+use std::any::Any;
 use std::fmt;
 use std::future::Future;
+use std::panic::{AssertUnwindSafe, catch_unwind};
 use std::path::PathBuf;
 use std::pin::Pin;
 use std::sync::{Arc, Condvar, Mutex, PoisonError};
@@ -36,8 +38,9 @@ impl Opening {
         let shared = Arc::new(Shared { watch: options.watch(), state: Mutex::default(), finished: Condvar::new() });
         let opening = Opening { shared: Arc::clone(&shared) };
         let work = move || {
-            let result = options.open_watched(&path, schema, &shared.watch).map(Drawer::of);
-            shared.finish(result);
+            let result =
+                catch_unwind(AssertUnwindSafe(|| options.open_watched(&path, schema, &shared.watch).map(Drawer::of)));
+            shared.finish(result.unwrap_or_else(|panic| Err(panicked(&*panic).in_file(&path))));
         };
         if let Err(error) = thread::Builder::new().name("velvet-open".into()).spawn(work) {
             opening.shared.finish(Err(Error::device("cannot start a thread to open the drawer", &error)));
@@ -85,6 +88,16 @@ impl Future for Opening {
         state.waker = Some(context.waker().clone());
         Poll::Pending
     }
+}
+
+/// The app's own code panicked, in an upgrade or while it filled a new file: everything is rolled back.
+fn panicked(panic: &(dyn Any + Send)) -> Error {
+    let words = panic.downcast_ref::<String>().map(String::as_str).or_else(|| panic.downcast_ref::<&str>().copied());
+    Error::new(
+        Cause::Own,
+        format!("cannot open the drawer: code of the app panicked: {}", words.unwrap_or("it did not say why")),
+    )
+    .untouched("The file is as it was")
 }
 
 impl Shared {

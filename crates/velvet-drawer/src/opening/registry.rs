@@ -3,6 +3,7 @@
 use crate::drawer::Inner;
 use crate::error::{Cause, Error};
 use crate::schema::Declared;
+use std::cell::RefCell;
 use std::collections::HashMap;
 use std::path::{Path, PathBuf};
 use std::sync::{Arc, LazyLock, Mutex, PoisonError, Weak};
@@ -19,6 +20,7 @@ pub(super) fn open(
     declared: Declared,
     open: impl FnOnce(Declared) -> Result<Arc<Inner>, Error>,
 ) -> Result<Arc<Inner>, Error> {
+    let _opening = Opening::begin(path)?;
     let slot = slot(path);
     let mut held = slot.lock().unwrap_or_else(PoisonError::into_inner);
     if let Some(inner) = held.upgrade() {
@@ -31,6 +33,37 @@ pub(super) fn open(
     let inner = open(declared)?;
     *held = Arc::downgrade(&inner);
     Ok(inner)
+}
+
+thread_local! {
+    /// The paths that this thread is about to open.
+    static OPENING_HERE: RefCell<Vec<PathBuf>> = const { RefCell::new(Vec::new()) };
+}
+
+/// Marks a path as being opened by this thread until it is dropped.
+struct Opening;
+
+impl Opening {
+    /// # Errors
+    /// When this thread is opening the path already: code of an upgrade, or what fills a new file, would wait for itself.
+    fn begin(path: &Path) -> Result<Opening, Error> {
+        if OPENING_HERE.with_borrow(|open| open.iter().any(|p| p == path)) {
+            let error =
+                Error::new(Cause::Nested, "cannot open the drawer while it is being opened, on the same thread");
+            return Err(error
+                .untouched("Nothing was opened by this call")
+                .advise("Use what the code is given: `upgrade` or `tx`")
+                .in_file(path));
+        }
+        OPENING_HERE.with_borrow_mut(|open| open.push(path.to_owned()));
+        Ok(Opening)
+    }
+}
+
+impl Drop for Opening {
+    fn drop(&mut self) {
+        OPENING_HERE.with_borrow_mut(Vec::pop);
+    }
 }
 
 /// Whether this process has the file at this resolved path open.

@@ -3,6 +3,7 @@
 use crate::beside::{self, clear_away};
 use crate::engine::copy_whole;
 use crate::error::Error;
+use crate::opening::is_open_here;
 use std::fs;
 use std::io::{self, Read};
 use std::path::{Path, PathBuf};
@@ -34,7 +35,8 @@ fn settle(path: &Path, copy: &Path, word: &str) -> io::Result<PathBuf> {
             beside::keep_names(&place)?;
             return Ok(place);
         }
-        if same_content(copy, &place)? {
+        // A handle of our own on a file that this process has open would, when closed, drop the engine's locks.
+        if !is_open_here(&place) && same_content(copy, &place)? {
             return Ok(place);
         }
     }
