@@ -171,6 +171,27 @@ impl<T: Record, C: ColumnType> Column<T, C> {
         self.at_least(least) & self.at_most(most)
     }
 
+    /// The same as the value of another column of the record; two missing values are the same.
+    pub fn same_as<D: ColumnType<Inner = C::Inner>>(self, other: Column<T, D>) -> Condition<T> {
+        Condition::new(format!("{} IS {}", self.text(), other.text()), Vec::new())
+    }
+
+    /// Larger than the value of another column of the record.
+    pub fn above<D: ColumnType<Inner = C::Inner>>(self, other: Column<T, D>) -> Condition<T>
+    where
+        C: Ordered,
+    {
+        Condition::new(format!("{} > {}", self.text(), other.text()), Vec::new())
+    }
+
+    /// Smaller than the value of another column of the record.
+    pub fn below<D: ColumnType<Inner = C::Inner>>(self, other: Column<T, D>) -> Condition<T>
+    where
+        C: Ordered,
+    {
+        Condition::new(format!("{} < {}", self.text(), other.text()), Vec::new())
+    }
+
     /// Begins with `prefix`. An index on the column serves it.
     pub fn starts_with(self, prefix: &str) -> Condition<T>
     where

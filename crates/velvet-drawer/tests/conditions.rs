@@ -13,7 +13,7 @@ type Predicate = Box<dyn Fn(&Stored<Piece>) -> bool>;
 type Both = (Condition<Piece>, Predicate);
 
 fn leaf() -> impl Strategy<Value = (u8, u32, String)> {
-    (0..17_u8, 0..8_u32, prop_oneof!["[abÄä%_]{0,2}", Just("\u{10ffff}".to_owned()), Just("a\0b".to_owned())])
+    (0..20_u8, 0..8_u32, prop_oneof!["[abÄä%_]{0,2}", Just("\u{10ffff}".to_owned()), Just("a\0b".to_owned())])
 }
 
 fn both((which, number, text): (u8, u32, String)) -> Both {
@@ -44,6 +44,9 @@ fn both((which, number, text): (u8, u32, String)) -> Both {
             let numbers = many.clone();
             (p.grams.one_of(many), Box::new(move |p| p.grams.is_some_and(|g| numbers.contains(&g))))
         }
+        16 => (p.mark.same_as(p.remarks), Box::new(|p| p.mark == p.remarks)),
+        17 => (p.mark.above(p.remarks), Box::new(|p| p.mark > p.remarks)),
+        18 => (p.mark.below(p.remarks), Box::new(|p| p.mark < p.remarks)),
         _ => (p.glaze.is_some(), Box::new(|p| p.glaze.is_some())),
     }
 }
@@ -136,6 +139,24 @@ fn a_selection_is_collected_into_lists_sets_and_maps() {
     assert!(stored.iter().all(|glaze| set.contains(glaze)));
     let map: BTreeMap<Key<Glaze>, Glaze> = drawer.records().collect_into().unwrap();
     assert_eq!(map[&stored[1].key()].name, "Shino");
+}
+
+#[test]
+fn two_columns_are_compared_also_where_one_may_be_missing() {
+    #[derive(Record)]
+    struct Shelf {
+        holds: u16,
+        stands: Option<u16>,
+        last: Option<u16>,
+    }
+    let drawer = Drawer::in_memory(Schema::new("shelves").record::<Shelf>()).unwrap();
+    let rows = [(5, Some(5), None), (5, Some(6), None), (5, None, None), (5, Some(4), Some(4))];
+    drawer.insert_all(rows.map(|(holds, stands, last)| Shelf { holds, stands, last })).unwrap();
+    let all = || drawer.records::<Shelf>();
+    assert_eq!(all().filter(|s| s.stands.above(s.holds)).count().unwrap(), 1);
+    assert_eq!(all().filter(|s| !s.stands.above(s.holds)).count().unwrap(), 3, "a missing value is not above anything");
+    assert_eq!(all().filter(|s| s.stands.same_as(s.last)).count().unwrap(), 2, "two missing values are the same");
+    assert_eq!(all().filter(|s| s.holds.below(s.stands) | s.holds.same_as(s.stands)).count().unwrap(), 2);
 }
 
 #[test]
