@@ -25,7 +25,7 @@ fn piece(n: u32) -> Piece {
     Piece {
         mark: format!("K-{n:08}"),
         stage: n % 500,
-        grams: (n % 3 > 0).then_some(n % 2_000),
+        grams: (!n.is_multiple_of(3)).then_some(n % 2_000),
         wood: f64::from(n) / 8.0,
         remarks: "thrown off the hump, sixth of a set".into(),
     }
