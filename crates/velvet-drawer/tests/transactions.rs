@@ -96,6 +96,28 @@ fn a_view_is_one_state_while_another_thread_writes() {
 }
 
 #[test]
+fn a_view_gets_records_of_several_types_again_and_again() {
+    for (drawer, _folder) in drawers() {
+        let pieces = drawer.insert_all(["K-1", "K-2"].map(piece)).unwrap();
+        let glaze = drawer.insert(common::glaze("Celadon")).unwrap();
+        drawer
+            .read(|view| {
+                for _ in 0..3 {
+                    for piece in &pieces {
+                        assert_eq!(view.get(piece.key())?.as_ref(), Some(piece));
+                    }
+                    assert_eq!(view.get(glaze.key())?.as_ref(), Some(&glaze));
+                    assert_eq!(view.get(velvet_drawer::Key::<Piece>::from_number(99))?, None);
+                }
+                Ok(())
+            })
+            .unwrap();
+        drawer.remove(pieces[0].key()).unwrap();
+        assert_eq!(drawer.read(|view| view.get(pieces[0].key())).unwrap(), None);
+    }
+}
+
+#[test]
 fn threads_that_change_one_record_lose_no_update() {
     for (drawer, _folder) in drawers() {
         let key = drawer.insert(piece("K-1")).unwrap().key();

@@ -2,6 +2,7 @@
 
 use super::{Open, stored};
 use crate::drawer::Drawer;
+use crate::engine::Statement;
 use crate::error::{Cause, Error};
 use velvet_core::column_type::stored_arg;
 use velvet_core::{ColumnType, Key, Keyed, Record, Stored, ValueRef};
@@ -64,6 +65,17 @@ impl Open<'_> {
         doing: impl Fn() -> String,
     ) -> Result<Option<Stored<T>>, Error> {
         let mut statement = self.connection.prepare(text).map_err(self.fault(&doing))?;
+        self.one_of(&mut statement, argument, doing)
+    }
+
+    /// The record that a prepared statement finds for its one argument.
+    #[inline]
+    pub(super) fn one_of<T: Record>(
+        self,
+        statement: &mut Statement<'_>,
+        argument: ValueRef<'_>,
+        doing: impl Fn() -> String,
+    ) -> Result<Option<Stored<T>>, Error> {
         statement.bind(1, argument).map_err(self.fault(&doing))?;
         let mut rows = statement.rows();
         match rows.next().map_err(self.fault(&doing))? {

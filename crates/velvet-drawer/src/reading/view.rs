@@ -2,11 +2,20 @@
 
 use super::{Open, Records};
 use crate::drawer::Drawer;
+use crate::engine::Statement;
 use crate::error::Error;
-use velvet_core::{ColumnType, Key, Keyed, Record, Stored};
+use std::any::TypeId;
+use std::cell::RefCell;
+use velvet_core::{ColumnType, Key, Keyed, Record, Stored, ValueRef};
 
 /// One consistent state of the drawer: what others write meanwhile is not seen.
-pub struct View<'a>(Open<'a>);
+///
+/// It holds the statements that read by key, so that many reads through one view are the shortest way to a record.
+pub struct View<'a> {
+    open: Open<'a>,
+    /// The statement that gets a record by its key, for each type that was asked for.
+    gets: RefCell<Vec<(TypeId, Statement<'a>)>>,
+}
 
 impl Drawer {
     /// Reads from one consistent state, while others may write.
@@ -28,7 +37,7 @@ impl Drawer {
             let open = Open { connection, inner: &self.inner };
             connection.turn("BEGIN").map_err(open.fault(|| "cannot begin to read".into()))?;
             let _end = End(open);
-            self.busy_here(|| work(&View(open)))
+            self.busy_here(|| work(&View { open, gets: RefCell::default() }))
         })
     }
 }
@@ -49,7 +58,17 @@ impl View<'_> {
     /// # Errors
     /// As [`Drawer::get`].
     pub fn get<T: Record>(&self, key: Key<T>) -> Result<Option<Stored<T>>, Error> {
-        self.0.get(key)
+        let doing = || format!("cannot read {key}");
+        let mut gets = self.gets.borrow_mut();
+        let held = match gets.iter().position(|(of, _)| *of == TypeId::of::<T>()) {
+            Some(held) => held,
+            None => {
+                let statement = self.open.connection.prepare(&T::statements().get).map_err(self.open.fault(doing))?;
+                gets.push((TypeId::of::<T>(), statement));
+                gets.len() - 1
+            }
+        };
+        self.open.one_of(&mut gets[held].1, ValueRef::Integer(key.number()), doing)
     }
 
     /// The record whose own key is this, or nothing when it is not there.
@@ -60,12 +79,12 @@ impl View<'_> {
         &self,
         own_key: <T::NaturalKey as ColumnType>::Arg<'_>,
     ) -> Result<Option<Stored<T>>, Error> {
-        self.0.get_by(own_key)
+        self.open.get_by(own_key)
     }
 
     /// The records of type `T`, to be filtered, sorted and collected.
     pub fn records<T: Record>(&self) -> Records<'_, T> {
-        self.0.viewed()
+        self.open.viewed()
     }
 
     /// How many records of type `T` there are.
