@@ -24,7 +24,7 @@ pub use drawer::Drawer;
 pub use error::Error;
 pub use opening::{Opened, Opening, Options};
 pub use outside::DanglingFile;
-pub use reading::{Gather, Going, Groups, Only, Records, View};
+pub use reading::{Explained, Gather, Going, Groups, Only, Records, View};
 pub use schema::Schema;
 pub use upgrading::{Adopted, CodeRow, Progress, Upgrade, Upgraded, UpgradedStep};
 pub use velvet_core::{

@@ -194,3 +194,31 @@ fn parts_of_a_transaction_roll_back_alone_also_within_each_other() {
     let names: Vec<String> = drawer.records::<Glaze>().only(|g| g.name).collect().unwrap();
     assert_eq!(names, ["kept", "kept as well"]);
 }
+
+#[test]
+fn explain_says_what_serves_a_selection_and_what_would() {
+    let drawer = studio(&[]);
+    let explain = |select: fn(&Drawer) -> velvet_drawer::Records<'_, Piece>| select(&drawer).explain().unwrap();
+    let by_weight: fn(&Drawer) -> velvet_drawer::Records<'_, Piece> =
+        |d| d.records::<Piece>().filter(|p| p.grams.is(3));
+    assert_eq!(explain(by_weight).hint, None, "a small table may be read whole");
+    drawer.insert_all((0..1_000).map(|n| piece(&n.to_string()))).unwrap();
+
+    let by_stage = explain(|d| d.records::<Piece>().filter(|p| p.stage.is(Stage::Glazed)).limit(20));
+    assert!(by_stage.by_index && by_stage.hint.is_none(), "{by_stage}");
+    assert!(
+        by_stage.statement.ends_with("WHERE \"piece\".\"stage\" = ? ORDER BY \"piece\".\"key\" LIMIT ? OFFSET ?"),
+        "{by_stage}"
+    );
+    let hint = explain(by_weight).hint.unwrap();
+    assert!(hint.starts_with("all 1000 rows of `piece` are read, because no index serves the conditions"), "{hint}");
+    let sorted = explain(|d| d.records::<Piece>().sort_by(|p| p.remarks.ascending()));
+    assert!(
+        sorted.to_string().contains("hint: the selected rows of `piece` (1000 in all) are sorted each time"),
+        "{sorted}"
+    );
+    let everything = explain(|d| d.records::<Piece>());
+    assert!(!everything.by_index && everything.hint.is_none(), "a list of everything reads everything: {everything}");
+    let by_key = explain(|d| d.records::<Piece>().filter(|p| p.key().at_most(velvet_drawer::Key::from_number(5))));
+    assert!(by_key.by_index, "{by_key}");
+}

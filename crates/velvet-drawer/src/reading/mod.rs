@@ -2,6 +2,7 @@
 
 mod by_key;
 mod each;
+mod explain;
 mod gather;
 mod only;
 mod records;
@@ -10,6 +11,7 @@ mod table;
 mod view;
 
 pub use each::Going;
+pub use explain::Explained;
 pub use gather::Gather;
 pub use only::{Groups, Only};
 pub use records::Records;
