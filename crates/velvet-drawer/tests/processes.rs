@@ -64,6 +64,7 @@ fn app() {
                 say(&format!("kept {}", n + 1));
             }
         }
+        "move weight" => move_weight(&drawer, 150),
         "count up" => {
             let key = Key::<Piece>::from_number(1);
             for _ in 0..50 {
@@ -74,6 +75,60 @@ fn app() {
             drawer.insert(piece(mark)).unwrap();
         }
     }
+}
+
+/// Moves a gram from one piece to another, so that what all weigh together stays the same.
+fn move_weight(drawer: &Drawer, times: u32) {
+    let (one, other) = (Key::<Piece>::from_number(1), Key::<Piece>::from_number(2));
+    for _ in 0..times {
+        let moved = drawer.write(|tx| {
+            tx.change(one, |p| p.grams = p.grams.map(|g| g - 1))?;
+            tx.change(other, |p| p.grams = p.grams.map(|g| g + 1))
+        });
+        moved.unwrap();
+    }
+}
+
+#[test]
+fn many_threads_and_two_processes_lose_nothing_and_never_see_half_a_transaction() {
+    let phone = Phone::temporary().unwrap();
+    let sandbox = phone.sandbox("kilnbook").unwrap();
+    let options = Drawer::options().wait(Duration::from_secs(60));
+    let drawer = options.open(sandbox.durable().join("kiln.drawer"), schema()).unwrap();
+    drawer.insert_all(["K-1", "K-2"].map(|mark| Piece { grams: Some(5_000), ..piece(mark) })).unwrap();
+    let running = start(&sandbox, "move weight");
+    let done = std::sync::atomic::AtomicU32::new(0);
+    let reads: u32 = thread::scope(|scope| {
+        for _ in 0..4 {
+            scope.spawn(|| {
+                move_weight(&drawer, 50);
+                done.fetch_add(1, std::sync::atomic::Ordering::Release);
+            });
+        }
+        let readers: Vec<_> = (0..6)
+            .map(|_| {
+                scope.spawn(|| {
+                    let mut reads = 0;
+                    while done.load(std::sync::atomic::Ordering::Acquire) < 4 {
+                        assert_eq!(drawer.records::<Piece>().sum(|p| p.grams).unwrap(), 10_000);
+                        let apart = drawer.read(|view| {
+                            let grams =
+                                |n| Ok(view.get(Key::<Piece>::from_number(n))?.and_then(|p| p.grams).unwrap_or(0));
+                            Ok::<u32, velvet_drawer::Error>(grams(1)? + grams(2)?)
+                        });
+                        assert_eq!(apart.unwrap(), 10_000);
+                        reads += 1;
+                    }
+                    reads
+                })
+            })
+            .collect();
+        readers.into_iter().map(|reader| reader.join().unwrap()).sum()
+    });
+    let (status, said) = running.quit().unwrap();
+    assert!(status.success(), "{said:?}");
+    assert!(reads > 0);
+    assert_eq!(drawer.get(Key::<Piece>::from_number(1)).unwrap().unwrap().grams, Some(5_000 - 4 * 50 - 150));
 }
 
 #[test]
