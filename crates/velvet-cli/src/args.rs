@@ -55,7 +55,7 @@ pub(crate) struct Overview {
 #[derive(Args)]
 #[command(after_help = "Examples:\n  \
     velvet records kiln.drawer piece\n  \
-    velvet records kiln.drawer piece --filter \"wt > 1 and stage = 'bisque'\" --sort 'wt desc, mark'\n  \
+    velvet records kiln.drawer piece --filter \"grams > 500 and stage = 'bisque'\" --sort 'grams desc, mark'\n  \
     velvet records kiln.drawer article --columns number,name,cents --limit 20 --as csv")]
 pub(crate) struct Records {
     /// A database file, or a folder with one drawer in it

@@ -227,9 +227,11 @@ impl Error {
             FaultKind::Device => of(Cause::Device, &format!("the device failed to read or write ({message})"))
                 .advise("Try again; if it fails again, copy the file to another device"),
             FaultKind::Clash(columns) => {
-                of(Cause::Clash, &format!("another record has the same {}", columns.join(" and ")))
+                of(Cause::Clash, &format!("two records would have the same {}", columns.join(" and ")))
+                    .advise("Choose another value, or change the record that has it")
             }
-            FaultKind::Link => of(Cause::BrokenLink, "a link would lead nowhere"),
+            FaultKind::Link => of(Cause::BrokenLink, "a link would lead nowhere")
+                .advise("Link to a record that is there, and remove records only after those that link to them"),
             FaultKind::NoColumn(_) | FaultKind::Forbidden | FaultKind::Other => {
                 of(Cause::Engine, &format!("{message} (engine version {})", crate::engine::version()))
             }

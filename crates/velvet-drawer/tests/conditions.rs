@@ -13,7 +13,7 @@ type Predicate = Box<dyn Fn(&Stored<Piece>) -> bool>;
 type Both = (Condition<Piece>, Predicate);
 
 fn leaf() -> impl Strategy<Value = (u8, u32, String)> {
-    (0..20_u8, 0..8_u32, prop_oneof!["[abÄä%_]{0,2}", Just("\u{10ffff}".to_owned()), Just("a\0b".to_owned())])
+    (0..22_u8, 0..8_u32, prop_oneof!["[abÄä%_]{0,2}", Just("\u{10ffff}".to_owned()), Just("a\0b".to_owned())])
 }
 
 fn both((which, number, text): (u8, u32, String)) -> Both {
@@ -47,6 +47,14 @@ fn both((which, number, text): (u8, u32, String)) -> Both {
         16 => (p.mark.same_as(p.remarks), Box::new(|p| p.mark == p.remarks)),
         17 => (p.mark.above(p.remarks), Box::new(|p| p.mark > p.remarks)),
         18 => (p.mark.below(p.remarks), Box::new(|p| p.mark < p.remarks)),
+        19 => {
+            let lower = text.to_lowercase();
+            (p.remarks.is_ignoring_case(&t), Box::new(move |p| p.remarks.to_lowercase() == lower))
+        }
+        20 => {
+            let lower = text.to_lowercase();
+            (p.remarks.starts_with_ignoring_case(&t), Box::new(move |p| p.remarks.to_lowercase().starts_with(&lower)))
+        }
         _ => (p.glaze.is_some(), Box::new(|p| p.glaze.is_some())),
     }
 }
@@ -148,11 +156,16 @@ fn two_columns_are_compared_also_where_one_may_be_missing() {
         holds: u16,
         stands: Option<u16>,
         last: Option<u16>,
+        full: bool,
     }
     let drawer = Drawer::in_memory(Schema::new("shelves").record::<Shelf>()).unwrap();
     let rows = [(5, Some(5), None), (5, Some(6), None), (5, None, None), (5, Some(4), Some(4))];
-    drawer.insert_all(rows.map(|(holds, stands, last)| Shelf { holds, stands, last })).unwrap();
+    drawer
+        .insert_all(rows.map(|(holds, stands, last)| Shelf { holds, stands, last, full: stands == Some(holds) }))
+        .unwrap();
     let all = || drawer.records::<Shelf>();
+    assert_eq!(all().filter(|s| s.full.is_true() & s.stands.is(5)).count().unwrap(), 1);
+    assert_eq!(all().filter(|s| s.full.is_false()).count().unwrap(), 3);
     assert_eq!(all().filter(|s| s.stands.above(s.holds)).count().unwrap(), 1);
     assert_eq!(all().filter(|s| !s.stands.above(s.holds)).count().unwrap(), 3, "a missing value is not above anything");
     assert_eq!(all().filter(|s| s.stands.same_as(s.last)).count().unwrap(), 2, "two missing values are the same");

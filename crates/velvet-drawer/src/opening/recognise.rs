@@ -26,25 +26,40 @@ pub(crate) fn recognise(connection: &Connection, declared: &Declared) -> Result<
     let application = connection.number("PRAGMA application_id").map_err(engine)?;
     let version = connection.number("PRAGMA user_version").map_err(engine)?;
     let about = if application == APPLICATION_ID { About::read(connection).map_err(engine)? } else { None };
-    let Some(about) = about else {
-        let tables = connection.number("SELECT count(*) FROM sqlite_schema").map_err(engine)?;
-        if application == 0 && version == 0 && tables == 0 {
-            return Ok(Found::Fresh);
-        }
-        return Err(Error::new(
+    let Some(about) = about else { return not_ours(connection, declared) };
+    match check(&about, version, declared) {
+        Ok(Found::Current) => changed_from_outside(connection, &about, declared),
+        Ok(found) => Ok(found),
+        Err(Mismatch::Other(error)) => Err(error),
+        Err(Mismatch::Structure) => Err(differences(connection, declared)),
+    }
+}
+
+/// Tells a file that nothing is in yet from one of another program. All of it is read from one state: another process may
+/// be creating the drawer this very moment.
+fn not_ours(connection: &Connection, declared: &Declared) -> Result<Found, Error> {
+    let engine = |fault: Fault| Error::engine("cannot open the drawer", fault).untouched(UNTOUCHED);
+    // Whoever creates the drawer asks inside of a transaction already.
+    let began = connection.run("BEGIN").is_ok();
+    let one_state = || -> Result<(i64, i64, i64), Fault> {
+        let tables = connection.number("SELECT count(*) FROM sqlite_schema")?;
+        Ok((tables, connection.number("PRAGMA application_id")?, connection.number("PRAGMA user_version")?))
+    };
+    let state = one_state();
+    if began {
+        connection.run("ROLLBACK").map_err(engine)?;
+    }
+    match state.map_err(engine)? {
+        (0, 0, 0) => Ok(Found::Fresh),
+        (_, APPLICATION_ID, _) if About::read(connection).map_err(engine)?.is_some() => recognise(connection, declared),
+        (tables, _, _) => Err(Error::new(
             Cause::OtherApp,
             format!(
                 "cannot open the drawer: the file is a database of another program ({tables} tables, indexes and views)"
             ),
         )
         .untouched(UNTOUCHED)
-        .advise("Check the path, or choose another file name"));
-    };
-    match check(&about, version, declared) {
-        Ok(Found::Current) => changed_from_outside(connection, &about, declared),
-        Ok(found) => Ok(found),
-        Err(Mismatch::Other(error)) => Err(error),
-        Err(Mismatch::Structure) => Err(differences(connection, declared)),
+        .advise("Check the path, or choose another file name")),
     }
 }
 
