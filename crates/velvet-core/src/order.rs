@@ -1,36 +1,81 @@
 //! The order of records.
 
+use crate::column::TextOrder;
+use crate::fragment::Fragment;
+use crate::name::quoted;
+use crate::record::Record;
+use crate::value::Value;
+use std::any::{TypeId, type_name};
+use std::cmp;
 use std::marker::PhantomData;
 
 /// An order of records by one column.
+#[derive(Clone)]
 pub struct Order<T> {
-    column: String,
-    descending: bool,
-    missing: &'static str,
+    term: Term,
+    own: Option<OwnOrder>,
     of: PhantomData<fn() -> T>,
 }
 
+/// One term of an order.
+#[derive(Clone, Debug)]
+struct Term {
+    what: Fragment,
+    optional: bool,
+    descending: bool,
+    missing_last: bool,
+}
+
+/// An order of texts that the engine has to be told of before a statement uses it.
+#[derive(Clone, Debug)]
+pub struct OwnOrder {
+    /// Its name in statements.
+    pub name: String,
+    /// Which of two texts comes first.
+    pub compare: fn(&str, &str) -> cmp::Ordering,
+}
+
+impl OwnOrder {
+    pub(crate) fn of<O: TextOrder>() -> OwnOrder {
+        // Two types may have the same name.
+        OwnOrder { name: format!("{} {:?}", type_name::<O>(), TypeId::of::<O>()), compare: O::compare }
+    }
+}
+
 impl<T> Order<T> {
-    pub(crate) fn new(column: String, descending: bool) -> Order<T> {
-        Order { column, descending, missing: "", of: PhantomData }
+    pub(crate) fn new(what: Fragment, optional: bool) -> Order<T> {
+        let term = Term { what, optional, descending: false, missing_last: false };
+        Order { term, own: None, of: PhantomData }
+    }
+
+    pub(crate) fn by(what: Fragment, optional: bool, own: OwnOrder) -> Order<T> {
+        Order { own: Some(own), ..Order::new(what, optional) }
+    }
+
+    /// The other way round, missing values too.
+    #[must_use]
+    pub fn reversed(mut self) -> Order<T> {
+        self.term.descending = !self.term.descending;
+        self.term.missing_last = !self.term.missing_last;
+        self
     }
 
     /// Puts records whose value is missing before all others.
     #[must_use]
     pub fn missing_first(mut self) -> Order<T> {
-        self.missing = " NULLS FIRST";
+        self.term.missing_last = false;
         self
     }
 
     /// Puts records whose value is missing after all others.
     #[must_use]
     pub fn missing_last(mut self) -> Order<T> {
-        self.missing = " NULLS LAST";
+        self.term.missing_last = true;
         self
     }
 }
 
-/// One order or several: a tuple sorts by its first, among equals by its second, and so on.
+/// One order or several: a tuple, or a list made at run time, sorts by its first, among equals by its second, and so on.
 pub trait Ordering<T> {
     /// Hands each order to `take`, the most important first.
     #[doc(hidden)]
@@ -40,6 +85,12 @@ pub trait Ordering<T> {
 impl<T> Ordering<T> for Order<T> {
     fn each(self, take: &mut dyn FnMut(Order<T>)) {
         take(self);
+    }
+}
+
+impl<T> Ordering<T> for Vec<Order<T>> {
+    fn each(self, take: &mut dyn FnMut(Order<T>)) {
+        self.into_iter().for_each(take);
     }
 }
 
@@ -59,32 +110,115 @@ tuple_of_orders!(A, B);
 tuple_of_orders!(A, B, C);
 tuple_of_orders!(A, B, C, D);
 
-/// The orders of a selection, as the text after `ORDER BY`.
+/// The orders of a selection.
 ///
 /// Records that are equal in all of them, and all records where no order is given, come in the order in which they were
 /// stored, so that a list is the same each time it is read.
 #[derive(Clone, Debug, Default)]
 pub struct Sorting {
-    text: String,
-    descending: bool,
+    terms: Vec<Term>,
+    own: Vec<OwnOrder>,
 }
 
 impl Sorting {
     /// Adds an order that counts among records that are equal in those before.
     pub fn then<T>(&mut self, order: Order<T>) {
-        let direction = if order.descending { " DESC" } else { "" };
-        self.text.push_str(&format!("{}{direction}{}, ", order.column, order.missing));
-        self.descending = order.descending;
+        self.terms.push(order.term);
+        self.own.extend(order.own);
     }
 
-    /// The text after `ORDER BY` without the row number; empty where no order is given.
-    pub fn text_alone(&self) -> &str {
-        self.text.trim_end_matches(", ")
+    /// Whether there is no order but the stored one.
+    pub fn is_empty(&self) -> bool {
+        self.terms.is_empty()
     }
 
-    /// The text after `ORDER BY`, ended by the row number, in the direction that an index on the last column serves.
-    pub fn text(&self, key: &str) -> String {
-        let direction = if self.descending { " DESC" } else { "" };
-        format!("{}{key}{direction}", self.text)
+    /// The orders that the engine has to be told of.
+    pub fn own(&self) -> &[OwnOrder] {
+        &self.own
+    }
+
+    /// What follows `ORDER BY`. It is ended by `last`, such as the row number, in the direction that an index on the last
+    /// column serves.
+    pub fn write(&self, last: &str) -> Fragment {
+        let mut out = Fragment::default();
+        for term in &self.terms {
+            if !out.text.is_empty() {
+                out.text.push_str(", ");
+            }
+            out.push(term.what.clone());
+            out.text.push_str(if term.descending { " DESC" } else { "" });
+            if term.missing_last != term.descending {
+                out.text.push_str(if term.missing_last { " NULLS LAST" } else { " NULLS FIRST" });
+            }
+        }
+        if last.is_empty() {
+            return out;
+        }
+        if !out.text.is_empty() {
+            out.text.push_str(", ");
+        }
+        out.then(last).then(if self.is_descending() { " DESC" } else { "" })
+    }
+
+    fn is_descending(&self) -> bool {
+        self.terms.last().is_some_and(|term| term.descending)
+    }
+
+    /// The statement that makes the value of each order for a record as it was seen, without its being there any more: it
+    /// binds the record's key and its columns in order, after the values of the fragment.
+    pub fn values_of<T: Record>(&self) -> Fragment {
+        let mut out = Fragment::text("SELECT ");
+        for (at, term) in self.terms.iter().enumerate() {
+            out.text.push_str(if at > 0 { ", " } else { "" });
+            out.push(term.what.clone());
+        }
+        let names = std::iter::once(crate::name::KEY_COLUMN).chain(T::COLUMNS.iter().copied());
+        let columns: Vec<String> = names.map(|name| format!("? AS {}", quoted(name))).collect();
+        out.then(&format!(" FROM (SELECT {}) AS {}", columns.join(", "), quoted(T::TABLE)))
+    }
+
+    /// The condition that a record comes after one whose orders have these values, and whose `last` is this.
+    pub fn after(&self, last: &str, values: Vec<Value>, last_value: Value) -> Fragment {
+        // All in one direction and never missing: the engine follows an index on the whole of it.
+        let descending = self.is_descending();
+        let plain = self.terms.iter().zip(&values).all(|(term, value)| {
+            let rows_left_out = term.missing_last && term.optional;
+            term.descending == descending && !rows_left_out && *value != Value::Missing
+        });
+        if plain {
+            let mut left = Fragment::text("(");
+            let mut right = Fragment::text("(");
+            for (term, value) in self.terms.iter().zip(values) {
+                left = left.and(term.what.clone()).then(", ");
+                right = right.then("?, ").bind(value);
+            }
+            let sign = if descending { ") < " } else { ") > " };
+            return left.then(last).then(sign).and(right.then("?)").bind(last_value));
+        }
+        let sign = if descending { " < ?" } else { " > ?" };
+        let mut out = Fragment::text(last).then(sign).bind(last_value);
+        for (term, value) in self.terms.iter().zip(values).rev() {
+            let same = term.what.clone().then(" IS ?").bind(value.clone());
+            out = Fragment::text("(").and(term.beyond(value)).then(" OR (").and(same).then(" AND ").and(out).then("))");
+        }
+        out
+    }
+}
+
+impl Term {
+    /// The condition that a record's value comes after this one.
+    fn beyond(&self, value: Value) -> Fragment {
+        match (value, self.missing_last) {
+            (Value::Missing, true) => Fragment::text("FALSE"),
+            (Value::Missing, false) => self.what.clone().then(" IS NOT NULL"),
+            (value, missing_last) => {
+                let sign = if self.descending { " < ?" } else { " > ?" };
+                let beyond = self.what.clone().then(sign).bind(value);
+                if !missing_last {
+                    return beyond;
+                }
+                Fragment::text("(").and(beyond).then(" OR ").and(self.what.clone()).then(" IS NULL)")
+            }
+        }
     }
 }

@@ -1,17 +1,26 @@
 //! Some columns of a record, read without the rest.
 
-use crate::column::Column;
+use crate::column::{Column, Term};
 use crate::column_type::{ColumnType, Misfit};
-use crate::record::{Record, Source};
+use crate::fragment::Fragment;
+use crate::record::Source;
+
+/// A column that is read.
+pub struct Picked {
+    /// Its text in a statement, and the values bound there.
+    pub what: Fragment,
+    /// Its position among the record's columns, where it is one of them.
+    pub position: Option<usize>,
+}
 
 /// One column, or a tuple of columns, that is read without the rest of the record.
 pub trait Pick<T> {
     /// What is read: the column's value, or a tuple of values.
     type Output;
 
-    /// Hands each column's name in the statement to `take`, in order.
+    /// Hands each column to `take`, in order.
     #[doc(hidden)]
-    fn each(&self, take: &mut dyn FnMut(String));
+    fn each(self, take: &mut dyn FnMut(Picked));
 
     /// Reads the values from `source`, from the column at `at` on, which is counted up.
     ///
@@ -21,11 +30,12 @@ pub trait Pick<T> {
     fn read<S: Source>(source: &mut S, at: &mut usize) -> Result<Self::Output, Misfit>;
 }
 
-impl<T: Record, C: ColumnType> Pick<T> for Column<T, C> {
+impl<T, C: ColumnType, E: Term> Pick<T> for Column<T, C, E> {
     type Output = C::Value;
 
-    fn each(&self, take: &mut dyn FnMut(String)) {
-        take(self.text());
+    fn each(self, take: &mut dyn FnMut(Picked)) {
+        let position = self.position();
+        take(Picked { what: self.write(), position });
     }
 
     fn read<S: Source>(source: &mut S, at: &mut usize) -> Result<C::Value, Misfit> {
@@ -41,7 +51,7 @@ macro_rules! tuple_of_picks {
             type Output = ($($name::Output,)+);
 
             #[allow(non_snake_case)]
-            fn each(&self, take: &mut dyn FnMut(String)) {
+            fn each(self, take: &mut dyn FnMut(Picked)) {
                 let ($($name,)+) = self;
                 $($name.each(take);)+
             }

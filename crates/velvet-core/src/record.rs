@@ -1,10 +1,11 @@
 //! A plain type as a table, and a record that is in the file.
 
-use crate::column_type::{ColumnType, Misfit};
+use crate::column_type::{ColumnType, Misfit, stored_value};
 use crate::evolution::Hints;
 use crate::key::Key;
 use crate::statement::Statements;
 use crate::structure::Table;
+use crate::value::Value;
 use std::fmt;
 use std::ops::Deref;
 
@@ -67,6 +68,23 @@ pub trait Sink {
     /// # Errors
     /// When the value has no stored form.
     fn put<C: ColumnType>(&mut self, column: usize, value: &C::Value) -> Result<(), Misfit>;
+}
+
+/// The stored forms of a record's values, in the order of its columns.
+///
+/// # Errors
+/// When a value has no stored form, with the position of its column.
+pub fn stored_values<T: Record>(record: &T) -> Result<Vec<Value>, Misfit> {
+    struct Values(Vec<Value>);
+    impl Sink for Values {
+        fn put<C: ColumnType>(&mut self, column: usize, value: &C::Value) -> Result<(), Misfit> {
+            self.0.push(stored_value::<C>(value).map_err(|misfit| misfit.at(column))?);
+            Ok(())
+        }
+    }
+    let mut values = Values(Vec::with_capacity(T::COLUMNS.len()));
+    record.store(&mut values)?;
+    Ok(values.0)
 }
 
 /// Gives a record's values, column by column.

@@ -17,6 +17,7 @@ pub(crate) fn record(record: &Record) -> TokenStream {
     let visibilities = stored.iter().map(|f| &f.vis);
     let names: Vec<&String> = stored.iter().map(|f| &f.column.text).collect();
     let positions = 0..stored.len();
+    let named_at = positions.clone();
     // Lines about a field stand at its type, so that what the compiler says of the type is said there.
     let store = positions.clone().zip(&types).zip(&stored).map(|((at, ty), f)| {
         let ident = &f.ident;
@@ -61,6 +62,14 @@ pub(crate) fn record(record: &Record) -> TokenStream {
                 #vis fn key(self) -> velvet::Column<#ident, velvet::Key<#ident>> {
                     velvet::key_column()
                 }
+
+                /// The records of another type that link to this one, by the link that the closure names.
+                #vis fn linked_from<D: velvet::Record>(
+                    self,
+                    link: impl velvet::LinkOf<D, #ident>,
+                ) -> velvet::LinkedFrom<#ident, D> {
+                    velvet::LinkedFrom::by(link)
+                }
             }
 
             #[automatically_derived]
@@ -71,7 +80,7 @@ pub(crate) fn record(record: &Record) -> TokenStream {
                 type Columns = #columns;
 
                 fn columns() -> #columns {
-                    #columns { #(#idents: velvet::Column::named(#names),)* }
+                    #columns { #(#idents: velvet::Column::named(#table, #names, #named_at),)* }
                 }
 
                 fn table() -> Result<velvet::Table, velvet::Misfit> {

@@ -24,12 +24,13 @@ pub use drawer::Drawer;
 pub use error::Error;
 pub use opening::{Opened, Opening, Options};
 pub use outside::DanglingFile;
-pub use reading::{Explained, Gather, Going, Groups, Only, Records, View};
+pub use reading::{Explained, Follow, Gather, Going, Groups, Only, Records, Stream, View, With};
 pub use schema::Schema;
 pub use upgrading::{Adopted, CodeRow, Progress, Upgrade, Upgraded, UpgradedStep};
 pub use velvet_core::{
-    Assignment, Assignments, Choice, Column, ColumnType, Condition, Key, Keyed, Misfit, Optional, Order, Ordered,
-    Ordering, OutsideFile, Pick, Record, Stored, StoredAs, Summed, Textual, Value,
+    Assignment, Assignments, Choice, Column, ColumnType, Computed, Condition, Group, InJson, Inside, Key, Keyed,
+    LinkedFrom, Links, Misfit, Nested, Optional, Order, Ordered, Ordering, OutsideFile, Pick, Record, Stored, StoredAs,
+    Summed, TextOrder, Textual, Value,
 };
 #[doc(inline)]
 pub use velvet_derive::{Choice, Record};
@@ -44,7 +45,8 @@ pub mod __private {
     pub use velvet_core::statement::Statements;
     pub use velvet_core::structure::{Column as ColumnOf, Index, Kind, OnDelete, Table};
     pub use velvet_core::{
-        Choice, Column, ColumnType, Json, Key, Keyed, Misfit, Output, Record, Shape, Sink, Source, ValueRef,
+        Choice, Column, ColumnType, Json, Key, Keyed, LinkOf, LinkedFrom, Misfit, Output, Record, Shape, Sink, Source,
+        ValueRef,
     };
 }
 

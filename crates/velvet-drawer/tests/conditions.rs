@@ -189,3 +189,77 @@ fn an_argument_without_a_stored_form_is_an_error_that_names_its_column() {
         "{error}"
     );
 }
+
+#[derive(serde::Serialize, serde::Deserialize, Clone, Debug, PartialEq)]
+struct Firing {
+    cone: String,
+    top: Option<f64>,
+    hours: Vec<u32>,
+    log: std::collections::BTreeMap<String, i64>,
+}
+
+#[derive(Record, Debug)]
+struct Kiln {
+    name: String,
+    #[record(json)]
+    last: Option<Firing>,
+    #[record(json)]
+    tags: Vec<String>,
+    notes: serde_json::Value,
+}
+
+#[test]
+fn values_inside_nested_ones_are_compared_sorted_and_read() {
+    let drawer = Drawer::in_memory(Schema::new("kilns").record::<Kiln>()).unwrap();
+    let odd = ["a b", "a.b", "a[0]", "it's", "say \"so\"", "back\\slash", "ü", "", "$", "tab\t"];
+    let log = odd.iter().enumerate().map(|(n, name)| ((*name).to_owned(), n as i64)).collect();
+    let firing = |top| Firing { cone: "9".into(), top, hours: vec![3, 11], log };
+    let kiln = |name: &str, last, tags: &[&str], notes| Kiln {
+        name: name.into(),
+        last,
+        tags: tags.iter().map(|t| (*t).to_owned()).collect(),
+        notes,
+    };
+    let notes = serde_json::json!({"door": {"sealed": true, "on": "2025-03-08"}, "bricks": [1, 2.5, null]});
+    drawer.insert(kiln("big", Some(firing(Some(1280.0))), &["gas", "it's \"old\""], notes)).unwrap();
+    drawer.insert(kiln("small", None, &[], serde_json::json!("cold"))).unwrap();
+    let big = |condition: Condition<Kiln>| {
+        let names = drawer.records::<Kiln>().filter(|_| condition).only(|k| k.name).collect().unwrap();
+        assert!(names.is_empty() || names == ["big"], "{names:?}");
+        !names.is_empty()
+    };
+    let k = Kiln::columns();
+    assert!(big(k.last.inside::<f64>("top").at_least(1_280.0)));
+    assert!(!big(k.last.inside::<f64>("top").more_than(1_280.0)));
+    assert!(big(k.last.inside::<String>("cone").starts_with("9")));
+    assert!(big(k.last.inside::<u32>(("hours", 1)).is(11)));
+    assert!(big(k.notes.inside::<bool>(("door", "sealed")).is_true()));
+    assert!(big(k.notes.inside::<jiff::civil::Date>(("door", "on")).at_least(jiff::civil::date(2025, 3, 8))));
+    assert!(big(k.notes.inside::<f64>(("bricks", 1)).between(2.0, 3.0)));
+    assert!(!big(k.notes.inside::<i64>(("bricks", 2)).is_some()), "null is missing");
+    assert!(!big(k.notes.inside::<i64>(("door", 0)).is_some()), "what is not there is missing");
+    assert!(big(k.tags.has("gas")) && big(k.tags.has("it's \"old\"")) && !big(k.tags.has("wood")));
+    assert!(big(k.tags.len().is(2)) && big(!k.tags.len().is(0)));
+    for (n, name) in odd.iter().enumerate() {
+        assert!(big(k.last.inside::<i64>(("log", *name)).is(n as i64)), "{name:?}");
+    }
+    let tops = drawer.records::<Kiln>().sort_by(|k| k.last.inside::<f64>("top").descending());
+    assert_eq!(tops.only(|k| k.last.inside::<f64>("top")).collect().unwrap(), [Some(1_280.0), None]);
+    let hottest = drawer.records::<Kiln>().max(|k| k.last.inside::<f64>("top")).unwrap();
+    assert_eq!(hottest, Some(1_280.0));
+}
+
+#[test]
+fn thousands_of_conditions_added_at_run_time_are_one() {
+    let drawer = memory();
+    drawer.insert_all((0..50).map(|n| piece(&format!("K-{n}")))).unwrap();
+    let count = |condition| drawer.records::<Piece>().filter(|_| condition).count().unwrap();
+    let p = Piece::columns();
+    assert_eq!(count(Condition::any_of((0..3_000).map(|n| p.mark.is(&format!("K-{}", n * 7))))), 8);
+    assert_eq!(count(Condition::all_of((0..3_000).map(|n| p.mark.is_not(&format!("K-{}", n * 7))))), 42);
+    assert_eq!((count(Condition::any_of([])), count(Condition::all_of([]))), (0, 50));
+    let mut wanted = Condition::always();
+    wanted &= p.mark.starts_with("K-1");
+    wanted |= p.mark.is("K-2");
+    assert_eq!(count(wanted), 12);
+}

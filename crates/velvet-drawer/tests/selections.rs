@@ -53,6 +53,17 @@ proptest! {
         let mut counts: BTreeMap<Option<u32>, u64> = BTreeMap::new();
         all.iter().for_each(|p| *counts.entry(p.grams).or_default() += 1);
         prop_assert_eq!(everything().group_by(|p| p.grams).count().unwrap(), counts.into_iter().collect::<Vec<_>>());
+        let mut groups: BTreeMap<Option<u32>, Vec<&velvet_drawer::Stored<Piece>>> = BTreeMap::new();
+        list.iter().for_each(|p| groups.entry(p.grams).or_default().push(p));
+        let mut expected: Vec<_> = groups.into_iter().filter(|(_, g)| g.len() >= 2).map(|(grams, g)| {
+            let sum = g.iter().filter_map(|p| p.grams).map(i64::from).sum::<i64>();
+            (grams, (g.len() as u64, sum, g.iter().map(|p| p.mark.clone()).min()))
+        }).collect();
+        expected.sort_by_key(|(_, made)| std::cmp::Reverse(made.1));
+        let made = selected().group_by(|p| p.grams).filter(|g| g.count().at_least(2))
+            .sort_by(|g| g.sum(|p| p.grams).descending()).limit(3).offset(1)
+            .with(|g| (g.count(), g.sum(|p| p.grams), g.min(|p| p.mark))).unwrap();
+        prop_assert_eq!(made, expected.into_iter().skip(1).take(3).collect::<Vec<_>>());
         let distinct = everything().only(|p| (p.grams, p.mark)).distinct().collect().unwrap().len();
         prop_assert_eq!(distinct, all.len());
         let weights: BTreeSet<Option<u32>> = everything().only(|p| p.grams).distinct().collect_into().unwrap();
@@ -87,6 +98,9 @@ fn sums_of_every_kind_have_their_own_type_and_never_wrap() {
         .unwrap();
     assert_eq!(drawer.records::<Firing>().sum(|f| f.wood).unwrap(), 6.5);
     assert_eq!(drawer.records::<Firing>().sum(|f| f.burned).unwrap(), hours(24));
+    let by_bricks =
+        drawer.records::<Firing>().group_by(|f| f.bricks).with(|g| (g.average(|f| f.wood), g.max(|f| f.burned)));
+    assert_eq!(by_bricks.unwrap(), [(i64::MAX as u64, (Some(3.25), Some(hours(13))))]);
     let error = drawer.records::<Firing>().sum(|f| f.bricks).unwrap_err();
     assert!(error.to_string().contains("integer overflow"), "{error}");
 }
@@ -109,6 +123,11 @@ fn a_stream_ends_early_and_frees_everything() {
     assert_eq!(first, ["0", "1", "2"]);
     let error = all().for_each(|_| Err::<(), _>(Error::own("enough"))).unwrap_err();
     assert!(error.is_own());
+    let names = all()
+        .stream(|pieces| pieces.skip(500).step_by(200).map(|p| Ok(p?.mark.clone())).collect::<Result<Vec<_>, _>>());
+    assert_eq!(names.unwrap(), ["500", "700", "900"]);
+    let two = all().stream(|pieces| Ok((pieces.next().is_some(), pieces.by_ref().count(), pieces.next().is_none())));
+    assert_eq!(two.unwrap(), (true, 999, true));
     // Inside a stream the drawer can be read and written: the stream goes on with what it began with.
     let mut read = 0;
     all()

@@ -59,6 +59,27 @@ fn on_a_clash_of_keys_the_old_record_is_kept_replaced_or_merged_into_and_nothing
 }
 
 #[test]
+fn a_clash_of_unique_columns_has_the_same_rules_and_what_is_not_unique_has_none() {
+    let drawer = memory();
+    let glazes = drawer.insert_all(["Celadon", "Shino"].map(glaze)).unwrap();
+    let recipe = |at: usize, text: &str| Recipe { glaze: glazes[at].key(), text: text.into() };
+    let first = drawer.insert(recipe(0, "iron")).unwrap();
+    assert_eq!(drawer.get_or_insert_by(recipe(1, "iron"), |r| r.text).unwrap(), first);
+    let merged = drawer.insert_or_merge_by(recipe(1, "iron"), |r| r.text, |r| r.glaze).unwrap();
+    assert_eq!((merged.key(), merged.glaze), (first.key(), glazes[1].key()));
+    let replaced = drawer.write(|tx| tx.insert_or_replace_by(recipe(0, "iron"), |r| r.text)).unwrap();
+    assert_eq!((replaced.key(), replaced.glaze), (first.key(), glazes[0].key()));
+    assert_ne!(drawer.insert_or_replace_by(recipe(0, "ash"), |r| r.text).unwrap().key(), first.key());
+    for error in [
+        drawer.get_or_insert_by(recipe(0, "ash"), |r| r.glaze).unwrap_err(),
+        drawer.insert_or_replace_by(recipe(0, "ash"), |r| (r.text, r.glaze)).unwrap_err(),
+    ] {
+        assert!(error.is_schema() && error.to_string().contains("several records may have the same there"), "{error}");
+    }
+    assert_eq!(drawer.count::<Recipe>().unwrap(), 2);
+}
+
+#[test]
 fn a_clash_names_the_value_and_the_record_that_has_it_and_writes_nothing() {
     let drawer = memory();
     let first = drawer.insert(piece("K-1")).unwrap();

@@ -1,6 +1,7 @@
 //! The text of statements. Names are quoted, values are always bound.
 
 mod create;
+pub mod linked;
 mod select;
 
 pub use create::{column_definition, create, create_index, create_table};

@@ -1,158 +1,185 @@
 //! The statement of a selection.
 
-use crate::name::{KEY_COLUMN, push_quoted};
+use crate::fragment::Fragment;
+use crate::name::{KEY_COLUMN, push_quoted, quoted};
 use crate::order::Sorting;
+use crate::pick::Picked;
 use crate::record::Record;
 use crate::value::Value;
 
-/// The parts of a selection of records.
-#[derive(Debug, Default)]
+/// The parts of a selection, of records or of groups of them.
+#[derive(Clone, Debug, Default)]
 pub struct Select {
-    conditions: Vec<String>,
-    values: Vec<Value>,
-    /// The order of the records.
+    condition: Fragment,
+    /// Their order.
     pub sorting: Sorting,
-    /// How many records at most.
+    /// How many at most.
     pub limit: Option<u64>,
-    /// How many records to leave out at the start.
+    /// How many to leave out at the start.
     pub offset: u64,
 }
 
 impl Select {
-    /// Adds a condition that the records must satisfy too, with its values.
-    pub fn and(&mut self, text: String, values: Vec<Value>) {
-        self.conditions.push(text);
-        self.values.extend(values);
-    }
-
-    /// The statement that reads the selected records, and the values to bind.
-    pub fn rows<T: Record>(mut self) -> (String, Vec<Value>) {
-        let mut text = T::statements().select.clone();
-        self.push_where(&mut text);
-        text.push_str(" ORDER BY ");
-        text.push_str(&self.sorting.text(&key_of::<T>()));
-        self.push_range(&mut text);
-        (text, self.values)
-    }
-
-    /// The statement that reads some columns of the selected records, and the values to bind. With `distinct`, each
-    /// combination of values comes once; its order is then that of the sorting alone.
-    pub fn columns<T: Record>(mut self, columns: &[String], distinct: bool) -> (String, Vec<Value>) {
-        let mut text = String::from(if distinct { "SELECT DISTINCT " } else { "SELECT " });
-        text.push_str(&columns.join(", "));
-        text.push_str(" FROM ");
-        push_quoted(&mut text, T::TABLE);
-        self.push_where(&mut text);
-        let order = if distinct { self.sorting.text_alone().to_owned() } else { self.sorting.text(&key_of::<T>()) };
-        if !order.is_empty() {
-            text.push_str(" ORDER BY ");
-            text.push_str(&order);
+    /// Adds a condition that must be satisfied too.
+    pub fn and(&mut self, condition: Fragment) {
+        if !self.condition.text.is_empty() {
+            self.condition.text.push_str(" AND ");
         }
-        self.push_range(&mut text);
-        (text, self.values)
+        self.condition.push(condition);
     }
 
-    /// The statement that makes one value of a column of all selected records, such as `sum`, and the values to bind.
-    pub fn folded<T: Record>(mut self, function: &str, column: &str) -> (String, Vec<Value>) {
-        let (open, close) = match function {
-            // The sum of nothing is nothing, which has the same form as a sum of whole numbers.
-            "sum" => ("coalesce(sum(", "), 0)"),
-            _ => ("(", ")"),
-        };
-        let function = if function == "sum" { "" } else { function };
-        let mut text = format!("SELECT {function}{open}v{close} FROM (SELECT {column} AS v FROM ");
-        push_quoted(&mut text, T::TABLE);
-        self.push_where(&mut text);
-        if self.limit.is_some() || self.offset > 0 {
-            text.push_str(" ORDER BY ");
-            text.push_str(&self.sorting.text(&key_of::<T>()));
+    /// Keeps only what comes after the record whose orders have these values, and whose row number is `key`.
+    pub fn after<T: Record>(&mut self, values: Vec<Value>, key: i64) {
+        let condition = self.sorting.after(&key_of::<T>(), values, Value::Integer(key));
+        self.and(condition);
+    }
+
+    /// The statement that reads the selected records.
+    pub fn rows<T: Record>(self) -> Fragment {
+        let mut out = Fragment::text(T::statements().select.clone());
+        self.push_where(&mut out);
+        self.push_order::<T>(&mut out);
+        self.push_range(&mut out);
+        out
+    }
+
+    /// The statement that reads some columns of the selected records. With `distinct`, each combination of values comes
+    /// once; its order is then that of the sorting alone.
+    pub fn columns<T: Record>(self, columns: Vec<Picked>, distinct: bool) -> Fragment {
+        let mut out = Fragment::text(if distinct { "SELECT DISTINCT " } else { "SELECT " });
+        push_list(&mut out, columns);
+        out.text.push_str(" FROM ");
+        push_quoted(&mut out.text, T::TABLE);
+        self.push_where(&mut out);
+        if !distinct {
+            self.push_order::<T>(&mut out);
+        } else if !self.sorting.is_empty() {
+            out.text.push_str(" ORDER BY ");
+            out.push(self.sorting.write(""));
         }
-        self.push_range(&mut text);
-        text.push(')');
-        (text, self.values)
+        self.push_range(&mut out);
+        out
     }
 
-    /// The statement that counts the selected records by the values of some columns, and the values to bind.
-    pub fn counted_by<T: Record>(mut self, columns: &[String]) -> (String, Vec<Value>) {
-        let list = columns.join(", ");
-        let mut text = format!("SELECT {list}, count(*) FROM ");
-        push_quoted(&mut text, T::TABLE);
-        self.push_where(&mut text);
-        text.push_str(&format!(" GROUP BY {list} ORDER BY {list}"));
-        self.push_range(&mut text);
-        (text, self.values)
+    /// The statement that makes one value of all selected records, such as a sum.
+    pub fn made<T: Record>(self, what: Fragment) -> Fragment {
+        let mut out = Fragment::text("SELECT ").and(what).then(" FROM ");
+        self.push_source::<T>(&mut out);
+        out
     }
 
-    /// The statement that removes the selected records, and the values to bind.
-    pub fn remove<T: Record>(self) -> (String, Vec<Value>) {
-        let mut text = String::from("DELETE FROM ");
-        push_quoted(&mut text, T::TABLE);
-        self.write_where::<T>(text)
+    /// The statement that puts the selected records in groups by the values of some columns: reads these, and what is made
+    /// of each group. `groups` are the conditions, order and range of the groups.
+    pub fn groups<T: Record>(self, columns: Vec<Picked>, made: Vec<Picked>, groups: Select) -> Fragment {
+        let numbers: Vec<String> = (1..=columns.len()).map(|n| n.to_string()).collect();
+        let numbers = numbers.join(", ");
+        let mut out = Fragment::text("SELECT ");
+        push_list(&mut out, columns.into_iter().chain(made).collect());
+        out.text.push_str(" FROM ");
+        self.push_source::<T>(&mut out);
+        out.text.push_str(&format!(" GROUP BY {numbers}"));
+        if !groups.condition.text.is_empty() {
+            out = out.then(" HAVING ").and(groups.condition.clone());
+        }
+        let comma = if groups.sorting.is_empty() { "" } else { ", " };
+        out = out.then(" ORDER BY ").and(groups.sorting.write("")).then(comma).then(&numbers);
+        groups.push_range(&mut out);
+        out
     }
 
-    /// The statement that sets `columns` in the selected records, and the values to bind: those of the columns first.
-    pub fn update<T: Record>(mut self, columns: &[&str], mut values: Vec<Value>) -> (String, Vec<Value>) {
-        let mut text = String::from("UPDATE ");
-        push_quoted(&mut text, T::TABLE);
+    /// The statement that removes the selected records.
+    pub fn remove<T: Record>(self) -> Fragment {
+        let mut out = Fragment::text("DELETE FROM ");
+        push_quoted(&mut out.text, T::TABLE);
+        self.push_written::<T>(out)
+    }
+
+    /// The statement that sets `columns` in the selected records; their values are bound first.
+    pub fn update<T: Record>(self, columns: &[&str], values: Vec<Value>) -> Fragment {
+        let mut out = Fragment { values, ..Fragment::text("UPDATE ") };
+        push_quoted(&mut out.text, T::TABLE);
         let mut word = " SET ";
         for column in columns {
-            text.push_str(word);
-            push_quoted(&mut text, column);
-            text.push_str(" = ?");
+            out.text.push_str(word);
+            push_quoted(&mut out.text, column);
+            out.text.push_str(" = ?");
             word = ", ";
         }
-        values.append(&mut self.values);
-        self.values = values;
-        self.write_where::<T>(text)
+        self.push_written::<T>(out)
     }
 
     /// Ends a statement that writes: with the conditions, or with the keys of a range.
-    fn write_where<T: Record>(mut self, mut text: String) -> (String, Vec<Value>) {
-        if self.limit.is_none() && self.offset == 0 {
-            self.push_where(&mut text);
-            return (text, self.values);
+    fn push_written<T: Record>(self, mut out: Fragment) -> Fragment {
+        if !self.is_ranged() {
+            self.push_where(&mut out);
+            return out;
         }
         let key = key_of::<T>();
-        text.push_str(&format!(" WHERE {key} IN (SELECT {key} FROM "));
-        push_quoted(&mut text, T::TABLE);
-        self.push_where(&mut text);
-        text.push_str(" ORDER BY ");
-        text.push_str(&self.sorting.text(&key));
-        self.push_range(&mut text);
-        text.push(')');
-        (text, self.values)
+        out.text.push_str(&format!(" WHERE {key} IN (SELECT {key} FROM "));
+        push_quoted(&mut out.text, T::TABLE);
+        self.push_where(&mut out);
+        self.push_order::<T>(&mut out);
+        self.push_range(&mut out);
+        out.then(")")
     }
 
-    /// The statement that counts the selected records, and the values to bind.
-    pub fn count<T: Record>(mut self) -> (String, Vec<Value>) {
-        let mut text = String::from("SELECT count(*) FROM ");
-        let ranged = self.limit.is_some() || self.offset > 0;
-        text.push_str(if ranged { "(SELECT 1 FROM " } else { "" });
-        push_quoted(&mut text, T::TABLE);
-        self.push_where(&mut text);
-        self.push_range(&mut text);
-        text.push_str(if ranged { ")" } else { "" });
-        (text, self.values)
+    /// The statement that counts the selected records.
+    pub fn count<T: Record>(self) -> Fragment {
+        let mut out = Fragment::text("SELECT count(*) FROM ");
+        let ranged = self.is_ranged();
+        out.text.push_str(if ranged { "(SELECT 1 FROM " } else { "" });
+        push_quoted(&mut out.text, T::TABLE);
+        self.push_where(&mut out);
+        self.push_range(&mut out);
+        out.then(if ranged { ")" } else { "" })
     }
 
-    fn push_where(&self, text: &mut String) {
-        let mut word = " WHERE ";
-        for condition in &self.conditions {
-            text.push_str(word);
-            text.push_str(condition);
-            word = " AND ";
+    fn is_ranged(&self) -> bool {
+        self.limit.is_some() || self.offset > 0
+    }
+
+    /// The table and its conditions, or, where there is a range, the records in it under the table's name.
+    fn push_source<T: Record>(self, out: &mut Fragment) {
+        let table = quoted(T::TABLE);
+        if !self.is_ranged() {
+            out.text.push_str(&table);
+            return self.push_where(out);
         }
+        out.text.push_str(&format!("(SELECT * FROM {table}"));
+        self.push_where(out);
+        self.push_order::<T>(out);
+        self.push_range(out);
+        out.text.push_str(&format!(") AS {table}"));
+    }
+
+    fn push_where(&self, out: &mut Fragment) {
+        if !self.condition.text.is_empty() || self.condition.misfit.is_some() {
+            out.text.push_str(" WHERE ");
+            out.push(self.condition.clone());
+        }
+    }
+
+    fn push_order<T: Record>(&self, out: &mut Fragment) {
+        out.text.push_str(" ORDER BY ");
+        out.push(self.sorting.write(&key_of::<T>()));
     }
 
     /// The range is bound, so that all pages share one statement.
-    fn push_range(&mut self, text: &mut String) {
-        if self.limit.is_none() && self.offset == 0 {
+    fn push_range(&self, out: &mut Fragment) {
+        if !self.is_ranged() {
             return;
         }
         let number = |n: u64| Value::Integer(i64::try_from(n).unwrap_or(i64::MAX));
-        text.push_str(" LIMIT ? OFFSET ?");
-        self.values.push(self.limit.map_or(Value::Integer(-1), number));
-        self.values.push(number(self.offset));
+        out.text.push_str(" LIMIT ? OFFSET ?");
+        out.values.push(self.limit.map_or(Value::Integer(-1), number));
+        out.values.push(number(self.offset));
+    }
+}
+
+fn push_list(out: &mut Fragment, columns: Vec<Picked>) {
+    for (at, column) in columns.into_iter().enumerate() {
+        out.text.push_str(if at > 0 { ", " } else { "" });
+        out.push(column.what);
     }
 }
 

@@ -4,9 +4,11 @@ use super::{Fault, FaultKind, Statement};
 use rusqlite::config::DbConfig;
 use rusqlite::functions::FunctionFlags;
 use rusqlite::{OpenFlags, params};
+use std::cell::RefCell;
 use std::path::Path;
 use std::time::{Duration, Instant};
 use velvet_core::column::{FOLD, fold};
+use velvet_core::order::OwnOrder;
 
 /// How a drawer's connections behave.
 #[derive(Clone, Debug)]
@@ -24,7 +26,11 @@ const STATEMENTS_KEPT: usize = 128;
 const BETWEEN_ATTEMPTS: Duration = Duration::from_millis(4);
 
 /// A connection to one file.
-pub(crate) struct Connection(pub(super) rusqlite::Connection);
+pub(crate) struct Connection {
+    pub(super) engine: rusqlite::Connection,
+    /// The names of the app's own orders that it has been told of.
+    orders: RefCell<Vec<String>>,
+}
 
 impl Connection {
     /// A connection that reads and writes, and creates the file where there is none.
@@ -42,7 +48,7 @@ impl Connection {
         if cfg!(target_vendor = "apple") && !settings.relaxed {
             connection.run("PRAGMA fullfsync = ON; PRAGMA checkpoint_fullfsync = ON")?;
         }
-        connection.0.set_db_config(DbConfig::SQLITE_DBCONFIG_ENABLE_FKEY, true)?;
+        connection.engine.set_db_config(DbConfig::SQLITE_DBCONFIG_ENABLE_FKEY, true)?;
         Ok(connection)
     }
 
@@ -51,24 +57,40 @@ impl Connection {
         Connection::open(path, OpenFlags::SQLITE_OPEN_READ_ONLY, settings)
     }
 
+    pub(super) fn of(engine: rusqlite::Connection) -> Connection {
+        Connection { engine, orders: RefCell::default() }
+    }
+
     fn open(path: &Path, flags: OpenFlags, settings: &Settings) -> Result<Connection, Fault> {
         let flags = flags | OpenFlags::SQLITE_OPEN_NO_MUTEX | super::memory::flags(path);
-        let connection = Connection(rusqlite::Connection::open_with_flags(path, flags)?);
-        connection.0.busy_timeout(settings.wait)?;
+        let connection = Connection::of(rusqlite::Connection::open_with_flags(path, flags)?);
+        connection.engine.busy_timeout(settings.wait)?;
         connection.prepare_for_us()?;
         Ok(connection)
     }
 
     /// What every connection of ours has: no trust in what the file says to execute, and our own functions.
     pub(super) fn prepare_for_us(&self) -> Result<(), Fault> {
-        self.0.set_db_config(DbConfig::SQLITE_DBCONFIG_TRUSTED_SCHEMA, false)?;
+        self.engine.set_db_config(DbConfig::SQLITE_DBCONFIG_TRUSTED_SCHEMA, false)?;
         // A mistyped column in double quotes is an error, not a text that nothing equals.
-        self.0.set_db_config(DbConfig::SQLITE_DBCONFIG_DQS_DML, false)?;
-        self.0.set_prepared_statement_cache_capacity(STATEMENTS_KEPT);
+        self.engine.set_db_config(DbConfig::SQLITE_DBCONFIG_DQS_DML, false)?;
+        self.engine.set_prepared_statement_cache_capacity(STATEMENTS_KEPT);
         let flags = FunctionFlags::SQLITE_UTF8 | FunctionFlags::SQLITE_DETERMINISTIC | FunctionFlags::SQLITE_DIRECTONLY;
-        self.0.create_scalar_function(FOLD, 1, flags, |context| {
+        self.engine.create_scalar_function(FOLD, 1, flags, |context| {
             Ok(context.get_raw(0).as_str_or_null().ok().flatten().map(fold))
         })?;
+        Ok(())
+    }
+
+    /// Tells the engine of orders of the app's own, each once.
+    #[inline]
+    pub(crate) fn know_orders(&self, orders: &[OwnOrder]) -> Result<(), Fault> {
+        for order in orders {
+            if !self.orders.borrow().contains(&order.name) {
+                self.engine.create_collation(order.name.as_str(), order.compare)?;
+                self.orders.borrow_mut().push(order.name.clone());
+            }
+        }
         Ok(())
     }
 
@@ -96,18 +118,18 @@ impl Connection {
 
     /// Switches the enforcement of links on or off; only outside of a transaction.
     pub(crate) fn enforce_links(&self, on: bool) -> Result<(), Fault> {
-        Ok(self.0.set_db_config(DbConfig::SQLITE_DBCONFIG_ENABLE_FKEY, on).map(drop)?)
+        Ok(self.engine.set_db_config(DbConfig::SQLITE_DBCONFIG_ENABLE_FKEY, on).map(drop)?)
     }
 
     /// Leaves the log as it is when this connection is closed, or merges it then.
     pub(super) fn leave_log_alone(&self, alone: bool) {
         // Where the engine does not know this, it has no log to leave alone.
-        let _ = self.0.set_db_config(DbConfig::SQLITE_DBCONFIG_NO_CKPT_ON_CLOSE, alone);
+        let _ = self.engine.set_db_config(DbConfig::SQLITE_DBCONFIG_NO_CKPT_ON_CLOSE, alone);
     }
 
     /// Runs statements that need no arguments; rows they return are dropped.
     pub(crate) fn run(&self, text: &str) -> Result<(), Fault> {
-        Ok(self.0.execute_batch(text)?)
+        Ok(self.engine.execute_batch(text)?)
     }
 
     /// Runs one statement that begins or ends a transaction; it is kept prepared.
@@ -119,23 +141,23 @@ impl Connection {
     /// A prepared statement.
     #[inline]
     pub(crate) fn prepare(&self, text: &str) -> Result<Statement<'_>, Fault> {
-        Ok(Statement(self.0.prepare_cached(text)?))
+        Ok(Statement(self.engine.prepare_cached(text)?))
     }
 
     /// The whole number that a statement without arguments returns first.
     pub(crate) fn number(&self, text: &str) -> Result<i64, Fault> {
-        Ok(self.0.query_row(text, params![], |row| row.get(0))?)
+        Ok(self.engine.query_row(text, params![], |row| row.get(0))?)
     }
 
     /// The row number that the last insert gave.
     #[inline]
     pub(crate) fn last_row_number(&self) -> i64 {
-        self.0.last_insert_rowid()
+        self.engine.last_insert_rowid()
     }
 
     /// Closes it, and says where that fails.
     pub(crate) fn close(self) -> Result<(), Fault> {
-        self.0.close().map_err(|(_, error)| error.into())
+        self.engine.close().map_err(|(_, error)| error.into())
     }
 }
 

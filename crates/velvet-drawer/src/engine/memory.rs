@@ -34,7 +34,7 @@ pub(crate) fn pour_bytes(bytes: &[u8], target: &mut Connection, settings: &Setti
     }
     let mut source = rusqlite::Connection::open_in_memory()?;
     source.deserialize_read_exact(MAIN_DB, bytes.as_slice(), bytes.len(), true)?;
-    let backup = rusqlite::backup::Backup::new(&source, &mut target.0)?;
+    let backup = rusqlite::backup::Backup::new(&source, &mut target.engine)?;
     backup.run_to_completion(1024, settings.wait, None)?;
     Ok(())
 }
@@ -43,6 +43,6 @@ pub(crate) fn pour_bytes(bytes: &[u8], target: &mut Connection, settings: &Setti
 pub(crate) fn bytes_of(connection: &Connection) -> Result<Vec<u8>, Fault> {
     // The engine hands out the bytes of a connection it may change; the drawer's own stays as it is.
     let mut copy = rusqlite::Connection::open_in_memory()?;
-    rusqlite::backup::Backup::new(&connection.0, &mut copy)?.run_to_completion(1024, Duration::ZERO, None)?;
+    rusqlite::backup::Backup::new(&connection.engine, &mut copy)?.run_to_completion(1024, Duration::ZERO, None)?;
     Ok(copy.serialize(MAIN_DB)?.to_vec())
 }

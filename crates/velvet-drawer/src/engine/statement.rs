@@ -121,6 +121,7 @@ impl<'s> Rows<'s> {
 }
 
 /// One row.
+#[derive(Clone, Copy)]
 pub(crate) struct Row<'r, 's>(&'r rusqlite::Row<'s>);
 
 impl<'r> Row<'r, '_> {
@@ -136,6 +137,11 @@ impl<'r> Row<'r, '_> {
             Ok(EngineValue::Blob(bytes)) => ValueRef::Bytes(bytes),
             Ok(EngineValue::Null) | Err(_) => ValueRef::Missing,
         }
+    }
+
+    /// How many values it has.
+    pub(crate) fn count(&self) -> usize {
+        self.0.as_ref().column_count()
     }
 
     /// The whole number at `position`; 0 where there is none.

@@ -77,7 +77,7 @@ fn open(path: &Path, way: &str) -> Result<Connection, Fault> {
     let mut connection = rusqlite::Connection::open_with_flags(place, flags | OpenFlags::SQLITE_OPEN_NO_MUTEX)?;
     connection.busy_timeout(WAIT)?;
     connection.authorizer(Some(only_reads))?;
-    let connection = Connection(connection);
+    let connection = Connection::of(connection);
     connection.prepare_for_us()?;
     Ok(connection)
 }

@@ -19,7 +19,7 @@ pub(crate) fn copy_whole(path: &Path, to: &Path) -> Result<(), Fault> {
 /// As [`copy_whole`], of the file behind a connection.
 pub(crate) fn copy_from(source: &Connection, to: &Path) -> Result<(), Fault> {
     let mut target = Connection::writer(to, &SETTINGS)?;
-    Backup::new(&source.0, &mut target.0)?.run_to_completion(PAGES, Duration::ZERO, None)?;
+    Backup::new(&source.engine, &mut target.engine)?.run_to_completion(PAGES, Duration::ZERO, None)?;
     target.merge_alone()?;
     target.close()
 }

@@ -3,9 +3,9 @@
 use super::{Open, Records};
 use crate::error::Error;
 use std::fmt;
-use velvet_core::Record;
 use velvet_core::name::quoted;
 use velvet_core::statement::Select;
+use velvet_core::{Fragment, Record};
 
 /// From how many rows on reading a table whole is worth a hint.
 const MANY: i64 = 1_000;
@@ -43,10 +43,9 @@ impl<T: Record> Records<'_, T> {
     pub fn explain(self) -> Result<Explained, Error> {
         let mut statement = String::new();
         let text = |select: Select| {
-            let (text, values) = select.rows::<T>();
-            let explain = format!("EXPLAIN QUERY PLAN {text}");
-            statement = text;
-            (explain, values)
+            let asked = select.rows::<T>();
+            statement.clone_from(&asked.text);
+            Fragment::text("EXPLAIN QUERY PLAN ").and(asked)
         };
         let (steps, rows) = self.run(text, |open, rows| {
             let mut steps = Vec::new();

@@ -4,23 +4,29 @@ mod by_key;
 mod each;
 mod explain;
 mod gather;
+mod groups;
 mod only;
 mod records;
+mod stream;
 #[cfg(feature = "table")]
 mod table;
 mod view;
+mod with;
 
 pub use each::Going;
 pub use explain::Explained;
 pub use gather::Gather;
-pub use only::{Groups, Only};
+pub use groups::Groups;
+pub use only::Only;
 pub use records::Records;
+pub use stream::Stream;
 pub use view::View;
+pub use with::{Follow, With};
 
 use crate::drawer::Inner;
-use crate::engine::{Connection, Fault, Row};
+use crate::engine::{Connection, Fault, Row, Rows};
 use crate::error::{Cause, Error};
-use velvet_core::{Key, Record, Stored};
+use velvet_core::{Fragment, Key, Record, Stored};
 
 /// A connection of an open drawer, in the middle of its work.
 #[derive(Clone, Copy)]
@@ -34,6 +40,32 @@ impl Open<'_> {
     pub(crate) fn fault(self, doing: impl FnOnce() -> String) -> impl FnOnce(Fault) -> Error {
         move |fault| self.inner.fault(&doing(), fault)
     }
+
+    /// Runs a statement about records of `T`, and `work` with its rows.
+    #[inline]
+    pub(crate) fn ask<T: Record, R>(
+        self,
+        statement: Fragment,
+        work: impl FnOnce(Open<'_>, &mut Rows<'_>) -> Result<R, Error>,
+    ) -> Result<R, Error> {
+        let Fragment { text, values, misfit } = statement;
+        if let Some(misfit) = misfit {
+            return Err(self.inner.place.name(Error::misfit(
+                Cause::Misfit,
+                &reading::<T>(),
+                T::TABLE,
+                T::COLUMNS,
+                misfit,
+            )));
+        }
+        let mut statement = self.connection.prepare(&text).map_err(self.fault(reading::<T>))?;
+        statement.bind_all(&values).map_err(self.fault(reading::<T>))?;
+        work(self, &mut statement.rows())
+    }
+}
+
+fn reading<T: Record>() -> String {
+    format!("cannot read records of {}", T::TABLE)
 }
 
 /// The record in a row that begins with its key.

@@ -1,38 +1,31 @@
-//! Some columns of a selection, single values made of a column, and counts by groups.
+//! Some columns of a selection, and single values made of a column.
 
-use super::Records;
+use super::{Open, Records, reading};
 use crate::engine::{Cells, Row};
 use crate::error::{Cause, Error};
-use crate::reading::Open;
 use std::marker::PhantomData;
 use velvet_core::statement::Select;
-use velvet_core::{Column, ColumnType, Misfit, Ordered, Pick, Record, Summed, ValueRef};
+use velvet_core::{Column, ColumnType, Computed, Group, Misfit, Ordered, Pick, Picked, Record, Summed, Term};
 
 /// Some columns of a selection.
 #[must_use = "a selection reads nothing until it is collected"]
 pub struct Only<'a, T, P> {
     records: Records<'a, T>,
-    columns: Vec<String>,
+    columns: Vec<Picked>,
     distinct: bool,
     of: PhantomData<fn() -> P>,
 }
 
-/// A selection in groups of records with the same values.
-#[must_use = "a selection reads nothing until it is counted"]
-pub struct Groups<'a, T, P> {
-    records: Records<'a, T>,
-    columns: Vec<String>,
-    of: PhantomData<fn() -> P>,
-}
-
-fn names<T, P: Pick<T>>(pick: &P) -> Vec<String> {
-    let mut names = Vec::new();
-    pick.each(&mut |name| names.push(name));
-    names
+/// The columns of a pick, in order.
+pub(super) fn picked<T, P: Pick<T>>(pick: P) -> Vec<Picked> {
+    let mut columns = Vec::new();
+    pick.each(&mut |column| columns.push(column));
+    columns
 }
 
 impl<'a, T: Record> Records<'a, T> {
-    /// Reads only these columns: one, or a tuple of them.
+    /// Reads only these columns: one, or a tuple of them. Columns of linked records and what is computed of columns may be
+    /// among them.
     ///
     /// ```
     /// # use velvet_drawer::{Drawer, Record, Schema};
@@ -44,84 +37,67 @@ impl<'a, T: Record> Records<'a, T> {
     /// # Ok::<(), velvet_drawer::Error>(())
     /// ```
     pub fn only<P: Pick<T>>(self, pick: impl FnOnce(T::Columns) -> P) -> Only<'a, T, P> {
-        let columns = names(&pick(T::columns()));
-        Only { records: self, columns, distinct: false, of: PhantomData }
-    }
-
-    /// Puts records with the same values of these columns in groups.
-    ///
-    /// ```
-    /// # use velvet_drawer::{Drawer, Record, Schema};
-    /// # #[derive(Record)] struct Piece { mark: String, clay: String }
-    /// # let drawer = Drawer::in_memory(Schema::new("kilnbook").record::<Piece>())?;
-    /// # for (n, clay) in ["grey", "white", "grey"].into_iter().enumerate() {
-    /// #     drawer.insert(Piece { mark: n.to_string(), clay: clay.into() })?;
-    /// # }
-    /// let by_clay: Vec<(String, u64)> = drawer.records::<Piece>().group_by(|p| p.clay).count()?;
-    /// assert_eq!(by_clay, [("grey".to_owned(), 2), ("white".to_owned(), 1)]);
-    /// # Ok::<(), velvet_drawer::Error>(())
-    /// ```
-    pub fn group_by<P: Pick<T>>(self, pick: impl FnOnce(T::Columns) -> P) -> Groups<'a, T, P> {
-        let columns = names(&pick(T::columns()));
-        Groups { records: self, columns, of: PhantomData }
+        Only { records: self, columns: picked(pick(T::columns())), distinct: false, of: PhantomData }
     }
 
     /// The sum of a column; missing values do not count, and the sum of nothing is 0.
     ///
     /// # Errors
     /// When the sum is larger than the file's largest whole number, and as [`Records::count`].
-    pub fn sum<C: Summed>(
+    pub fn sum<C: Summed, E: Term>(
         self,
-        column: impl FnOnce(T::Columns) -> Column<T, C>,
+        column: impl FnOnce(T::Columns) -> Column<T, C, E>,
     ) -> Result<<C::Sum as ColumnType>::Value, Error> {
-        self.fold::<C, C::Sum>("sum", column(T::columns()))
+        self.make(|all| all.sum(column))
     }
 
     /// The mean of a column; nothing when no record has a value there.
     ///
     /// # Errors
     /// As [`Records::count`].
-    pub fn average<C: Summed>(self, column: impl FnOnce(T::Columns) -> Column<T, C>) -> Result<Option<f64>, Error> {
-        self.fold::<C, Option<f64>>("avg", column(T::columns()))
+    pub fn average<C: Summed, E: Term>(
+        self,
+        column: impl FnOnce(T::Columns) -> Column<T, C, E>,
+    ) -> Result<Option<f64>, Error> {
+        self.make(|all| all.average(column))
     }
 
     /// The smallest value of a column; nothing when no record has a value there.
     ///
     /// # Errors
     /// As [`Records::count`].
-    pub fn min<C: Ordered>(
+    pub fn min<C: Ordered, E: Term>(
         self,
-        column: impl FnOnce(T::Columns) -> Column<T, C>,
+        column: impl FnOnce(T::Columns) -> Column<T, C, E>,
     ) -> Result<Option<<C::Inner as ColumnType>::Value>, Error> {
-        self.fold::<C, Option<C::Inner>>("min", column(T::columns()))
+        self.make(|all| all.min(column))
     }
 
     /// The largest value of a column; nothing when no record has a value there.
     ///
     /// # Errors
     /// As [`Records::count`].
-    pub fn max<C: Ordered>(
+    pub fn max<C: Ordered, E: Term>(
         self,
-        column: impl FnOnce(T::Columns) -> Column<T, C>,
+        column: impl FnOnce(T::Columns) -> Column<T, C, E>,
     ) -> Result<Option<<C::Inner as ColumnType>::Value>, Error> {
-        self.fold::<C, Option<C::Inner>>("max", column(T::columns()))
+        self.make(|all| all.max(column))
     }
 
-    fn fold<C: ColumnType, Out: ColumnType>(self, function: &str, column: Column<T, C>) -> Result<Out::Value, Error> {
-        let name = column.text();
-        self.run(
-            |select| select.folded::<T>(function, &name),
-            |open, rows| {
-                let row = rows.next().map_err(open.fault(|| format!("cannot make the {function} of {name}")))?;
-                let value = row.as_ref().map_or(ValueRef::Missing, |row| row.value(0));
-                let read = Out::load(value).or_else(|misfit| match value {
-                    // A sum of decimals that is nothing comes as a whole number; every other misfit stays one.
-                    ValueRef::Integer(0) => Out::load(ValueRef::Real(0.0)).map_err(|_| misfit),
-                    _ => Err(misfit),
-                });
-                read.map_err(|misfit| unreadable::<T>(open, std::slice::from_ref(&name), misfit))
-            },
-        )
+    fn make<C: ColumnType>(
+        self,
+        make: impl FnOnce(Group<T>) -> Column<Group<T>, C, Computed>,
+    ) -> Result<C::Value, Error> {
+        let mut column = None;
+        let what = make(Group::default()).write();
+        let made = |select: Select| select.made::<T>(what);
+        self.run(made, |open, rows| {
+            if let Some(row) = rows.next().map_err(open.fault(reading::<T>))? {
+                column = Some(C::load(row.value(0)).map_err(|misfit| unreadable::<T>(open, &[], misfit))?);
+            }
+            Ok(())
+        })?;
+        column.ok_or_else(|| Error::new(Cause::Engine, format!("{}: nothing came back", reading::<T>())))
     }
 }
 
@@ -146,14 +122,13 @@ impl<T: Record, P: Pick<T>> Only<'_, T, P> {
     /// As [`Records::collect`].
     pub fn collect_into<Out: Default + Extend<P::Output>>(self) -> Result<Out, Error> {
         let Only { records, columns, distinct, .. } = self;
+        let positions: Vec<Option<usize>> = columns.iter().map(|c| c.position).collect();
         let mut all = Out::default();
         records.run(
-            |select: Select| select.columns::<T>(&columns, distinct),
+            |select: Select| select.columns::<T>(columns, distinct),
             |open, rows| {
-                while let Some(row) =
-                    rows.next().map_err(open.fault(|| format!("cannot read columns of {}", T::TABLE)))?
-                {
-                    all.extend([read::<T, P>(open, row, &columns)?]);
+                while let Some(row) = rows.next().map_err(open.fault(reading::<T>))? {
+                    all.extend([read::<T, T, P>(open, row, 0, &positions)?]);
                 }
                 Ok(())
             },
@@ -171,39 +146,22 @@ impl<T: Record, P: Pick<T>> Only<'_, T, P> {
     }
 }
 
-impl<T: Record, P: Pick<T>> Groups<'_, T, P> {
-    /// How many records each group has, in the order of the values. A `limit` or `offset` counts groups.
-    ///
-    /// # Errors
-    /// As [`Records::collect`].
-    pub fn count(self) -> Result<Vec<(P::Output, u64)>, Error> {
-        let Groups { records, columns, .. } = self;
-        records.run(
-            |select: Select| select.counted_by::<T>(&columns),
-            |open, rows| {
-                let mut all = Vec::new();
-                while let Some(row) =
-                    rows.next().map_err(open.fault(|| format!("cannot group records of {}", T::TABLE)))?
-                {
-                    let count = row.integer(columns.len()).unsigned_abs();
-                    all.push((read::<T, P>(open, row, &columns)?, count));
-                }
-                Ok(all)
-            },
-        )
-    }
+/// The values of a pick that begins at `from` in a row, of records of `T`.
+#[inline]
+pub(super) fn read<T: Record, S, P: Pick<S>>(
+    open: Open<'_>,
+    row: Row<'_, '_>,
+    from: usize,
+    positions: &[Option<usize>],
+) -> Result<P::Output, Error> {
+    P::read(&mut Cells(row), &mut { from }).map_err(|misfit| unreadable::<T>(open, positions, misfit))
 }
 
-fn read<T: Record, P: Pick<T>>(open: Open<'_>, row: Row<'_, '_>, columns: &[String]) -> Result<P::Output, Error> {
-    P::read(&mut Cells(row), &mut 0).map_err(|misfit| unreadable::<T>(open, columns, misfit))
-}
-
+/// Says which column it is about, where that is one of the record's own.
 #[cold]
-fn unreadable<T: Record>(open: Open<'_>, columns: &[String], misfit: Misfit) -> Error {
-    let name =
-        misfit.column.and_then(|at| columns.get(at)).map_or("", |text| text.rsplit('"').nth(1).unwrap_or_default());
-    let misfit =
-        T::COLUMNS.iter().position(|c| *c == name).map_or(misfit.clone(), |at| Misfit { column: Some(at), ..misfit });
+fn unreadable<T: Record>(open: Open<'_>, positions: &[Option<usize>], misfit: Misfit) -> Error {
+    let column = misfit.column.and_then(|at| positions.get(at)).copied().flatten();
+    let misfit = Misfit { column, ..misfit };
     let doing = format!("cannot read columns of {}", T::TABLE);
     open.inner.place.name(Error::misfit(Cause::Unreadable, &doing, T::TABLE, T::COLUMNS, misfit))
 }

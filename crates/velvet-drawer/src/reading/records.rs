@@ -1,12 +1,13 @@
 //! A selection of records: conditions, order, range.
 
-use super::{Gather, Open, stored};
+use super::{Gather, Open, reading, stored};
 use crate::drawer::Drawer;
 use crate::engine::Rows;
-use crate::error::{Cause, Error};
+use crate::error::Error;
 use std::marker::PhantomData;
+use velvet_core::record::stored_values;
 use velvet_core::statement::Select;
-use velvet_core::{Condition, Misfit, Ordering, Record, Stored, Value};
+use velvet_core::{Condition, Fragment, Ordering, Record, Stored};
 
 /// A selection of records of type `T`. Nothing is read until it is collected, counted or asked for its first.
 ///
@@ -32,8 +33,14 @@ use velvet_core::{Condition, Misfit, Ordering, Record, Stored, Value};
 pub struct Records<'a, T> {
     from: From<'a>,
     select: Select,
-    misfit: Option<Misfit>,
+    after: Option<Seen>,
     of: PhantomData<fn() -> T>,
+}
+
+/// The record after which a selection begins, as it was seen.
+struct Seen {
+    key: i64,
+    columns: Fragment,
 }
 
 /// Where the records are read from.
@@ -72,19 +79,17 @@ impl<'a> Open<'a> {
 
 impl<'a, T: Record> Records<'a, T> {
     fn new(from: From<'a>) -> Records<'a, T> {
-        Records { from, select: Select::default(), misfit: None, of: PhantomData }
+        Records { from, select: Select::default(), after: None, of: PhantomData }
     }
 
     /// Keeps the records that satisfy the condition. Several filters must all be satisfied.
     pub fn filter(mut self, condition: impl FnOnce(T::Columns) -> Condition<T>) -> Self {
-        match condition(T::columns()).into_parts() {
-            Ok((text, values)) => self.select.and(text, values),
-            Err(misfit) => self.misfit = self.misfit.or(Some(misfit)),
-        }
+        self.select.and(condition(T::columns()).into_fragment());
         self
     }
 
-    /// Sorts the records: by one order, or a tuple of them. Another call adds an order that counts among equals.
+    /// Sorts the records: by one order, a tuple of them, or a list made at run time. Another call adds an order that counts
+    /// among equals.
     pub fn sort_by<O: Ordering<T>>(mut self, order: impl FnOnce(T::Columns) -> O) -> Self {
         order(T::columns()).each(&mut |order| self.select.sorting.then(order));
         self
@@ -105,6 +110,31 @@ impl<'a, T: Record> Records<'a, T> {
     /// Leaves out this many records at the start.
     pub fn offset(mut self, count: u64) -> Self {
         self.select.offset = count;
+        self
+    }
+
+    /// Begins after a record that was seen before, in the order of the selection: the next page of a list. Records that were
+    /// added or removed meanwhile, also that one, neither shift it nor make it skip one, and a late page costs no more than
+    /// the first when an index serves the order.
+    ///
+    /// ```
+    /// # use velvet_drawer::{Drawer, Record, Schema};
+    /// # #[derive(Record)] struct Piece { mark: String, #[record(indexed)] grams: u32 }
+    /// # let drawer = Drawer::in_memory(Schema::new("kilnbook").record::<Piece>())?;
+    /// # for n in 0..9 { drawer.insert(Piece { mark: format!("K-{n}"), grams: 300 + n % 4 })?; }
+    /// let heaviest = || drawer.records::<Piece>().sort_by(|p| p.grams.descending()).limit(4);
+    /// let page = heaviest().collect()?;
+    /// let next = heaviest().after(&page[3]).collect()?;
+    /// # let all = heaviest().limit(8).collect()?;
+    /// # assert_eq!(next.iter().map(|p| p.key()).collect::<Vec<_>>(), all[4..].iter().map(|p| p.key()).collect::<Vec<_>>());
+    /// # Ok::<(), velvet_drawer::Error>(())
+    /// ```
+    pub fn after(mut self, last: &Stored<T>) -> Self {
+        let columns = match stored_values(&**last) {
+            Ok(values) => Fragment { values, ..Fragment::default() },
+            Err(misfit) => Fragment::impossible(misfit),
+        };
+        self.after = Some(Seen { key: last.key().number(), columns });
         self
     }
 
@@ -173,14 +203,8 @@ impl<'a, T: Record> Records<'a, T> {
 
     /// Runs `work` with the selection where it may be written to.
     pub(crate) fn run_writing(self, work: impl FnOnce(Open<'_>, Select) -> Result<u64, Error>) -> Result<u64, Error> {
-        let Records { from, select, misfit, .. } = self;
-        let run = |open: Open<'_>| match misfit {
-            Some(misfit) => {
-                let doing = format!("cannot write records of {}", T::TABLE);
-                Err(open.inner.place.name(Error::misfit(Cause::Misfit, &doing, T::TABLE, T::COLUMNS, misfit)))
-            }
-            None => work(open, select),
-        };
+        let Records { from, select, after, .. } = self;
+        let run = |open: Open<'_>| work(open, begun::<T>(open, select, after)?);
         match from {
             From::Drawer(drawer) => drawer.writing(|connection| run(Open { connection, inner: &drawer.inner })),
             From::Tx(open) => run(open),
@@ -191,27 +215,47 @@ impl<'a, T: Record> Records<'a, T> {
     /// Runs the statement that `text` makes of the selection, and `work` with its rows.
     pub(crate) fn run<R>(
         self,
-        text: impl FnOnce(Select) -> (String, Vec<Value>),
+        text: impl FnOnce(Select) -> Fragment,
         work: impl FnOnce(Open<'_>, &mut Rows<'_>) -> Result<R, Error>,
     ) -> Result<R, Error> {
-        let Records { from, select, misfit, .. } = self;
-        let run = |open: Open<'_>| {
-            if let Some(misfit) = misfit {
-                let error = Error::misfit(Cause::Misfit, &reading::<T>(), T::TABLE, T::COLUMNS, misfit);
-                return Err(open.inner.place.name(error));
-            }
-            let (text, values) = text(select);
-            let mut statement = open.connection.prepare(&text).map_err(open.fault(reading::<T>))?;
-            statement.bind_all(&values).map_err(open.fault(reading::<T>))?;
-            work(open, &mut statement.rows())
-        };
+        let Records { from, select, after, .. } = self;
+        let run = |open: Open<'_>| open.ask::<T, R>(text(begun::<T>(open, select, after)?), work);
         match from {
             From::Drawer(drawer) => drawer.reading(|connection| run(Open { connection, inner: &drawer.inner })),
             From::View(open) | From::Tx(open) => run(open),
         }
     }
+
+    /// Runs `work` in one consistent state of the file, with the same selection there.
+    pub(super) fn in_one_state<R>(
+        self,
+        work: impl FnOnce(Open<'_>, Records<'_, T>) -> Result<R, Error>,
+    ) -> Result<R, Error> {
+        let Records { from, select, after, of } = self;
+        match from {
+            From::Drawer(drawer) => {
+                drawer.read(|view| work(view.open(), Records { from: From::View(view.open()), select, after, of }))
+            }
+            From::View(open) => work(open, Records { from: From::View(open), select, after, of }),
+            From::Tx(open) => work(open, Records { from: From::Tx(open), select, after, of }),
+        }
+    }
 }
 
-fn reading<T: Record>() -> String {
-    format!("cannot read records of {}", T::TABLE)
+/// The selection with the condition that it begins after a record, where it does; the engine knows its orders then.
+fn begun<T: Record>(open: Open<'_>, mut select: Select, after: Option<Seen>) -> Result<Select, Error> {
+    open.connection.know_orders(select.sorting.own()).map_err(open.fault(reading::<T>))?;
+    let Some(Seen { key, columns }) = after else { return Ok(select) };
+    let mut values = Vec::new();
+    if !select.sorting.is_empty() {
+        let statement = select.sorting.values_of::<T>().bind(key).and(columns);
+        open.ask::<T, ()>(statement, |open, rows| {
+            if let Some(row) = rows.next().map_err(open.fault(reading::<T>))? {
+                values.extend((0..row.count()).map(|at| row.value(at).to_value()));
+            }
+            Ok(())
+        })?;
+    }
+    select.after::<T>(values, key);
+    Ok(select)
 }

@@ -52,7 +52,11 @@ impl Drop for End<'_> {
     }
 }
 
-impl View<'_> {
+impl<'a> View<'a> {
+    pub(super) fn open(&self) -> Open<'a> {
+        self.open
+    }
+
     /// The record with this key, or nothing when it is not there.
     ///
     /// # Errors

@@ -5,8 +5,9 @@ use crate::engine::{Fault, FaultKind};
 use crate::error::{Cause, Error};
 use crate::reading::Open;
 use velvet_core::name::{KEY_COLUMN, quoted};
+use velvet_core::record::stored_values;
 use velvet_core::structure::{Kind, OnDelete};
-use velvet_core::{ColumnType, Key, Misfit, Record, Sink, Value, show};
+use velvet_core::{Key, Record, Value, show};
 
 /// Explains why `record` could not be written.
 #[cold]
@@ -30,7 +31,7 @@ pub(super) fn explain_removal<T: Record>(open: Open<'_>, doing: &str, key: Optio
 
 fn clash<T: Record>(open: Open<'_>, doing: &str, record: &T, columns: &[String]) -> Option<Error> {
     let names: Vec<&str> = columns.iter().map(|c| c.rsplit_once('.').map_or(c.as_str(), |(_, name)| name)).collect();
-    let values = values(record).ok()?;
+    let values = stored_values(record).ok()?;
     let mine: Vec<&Value> = names
         .iter()
         .filter_map(|name| T::COLUMNS.iter().position(|c| c == name))
@@ -53,7 +54,7 @@ fn clash<T: Record>(open: Open<'_>, doing: &str, record: &T, columns: &[String])
 }
 
 fn broken_link<T: Record>(open: Open<'_>, doing: &str, record: &T) -> Option<Error> {
-    let values = values(record).ok()?;
+    let values = stored_values(record).ok()?;
     let table = open.inner.declared.structure.table(T::TABLE)?;
     for (column, value) in table.columns.iter().zip(&values) {
         let (Kind::Link { table: target }, Value::Integer(number)) = (&column.kind, value) else { continue };
@@ -99,22 +100,4 @@ fn still_linked<T: Record>(open: Open<'_>, doing: &str, key: Option<Key<T>>) -> 
             .advise("Remove or change those first, or give their link another rule: on_delete = clear or remove")
             .in_table(T::TABLE, None),
     )
-}
-
-fn values<T: Record>(record: &T) -> Result<Vec<Value>, Misfit> {
-    let mut values = Values(Vec::new());
-    record.store(&mut values)?;
-    Ok(values.0)
-}
-
-/// A record's values, owned.
-struct Values(Vec<Value>);
-
-impl Sink for Values {
-    fn put<C: ColumnType>(&mut self, column: usize, value: &C::Value) -> Result<(), Misfit> {
-        let mut stored = Value::Missing;
-        C::store(value, &mut stored).map_err(|misfit| misfit.at(column))?;
-        self.0.push(stored);
-        Ok(())
-    }
 }

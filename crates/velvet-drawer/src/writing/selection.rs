@@ -5,7 +5,7 @@ use crate::engine::Fault;
 use crate::error::{Cause, Error};
 use crate::reading::{Open, Records};
 use velvet_core::statement::Select;
-use velvet_core::{Assignments, Record, Value};
+use velvet_core::{Assignments, Fragment, Record, Value};
 
 impl<T: Record> Records<'_, T> {
     /// Gives columns new values in every record of the selection, and says how many there were.
@@ -66,12 +66,15 @@ impl<T: Record> Records<'_, T> {
     fn write(
         self,
         check: impl FnOnce(Open<'_>) -> Result<(), Error>,
-        text: impl FnOnce(Select) -> (String, Vec<Value>),
+        text: impl FnOnce(Select) -> Fragment,
         explain: impl Fn(Open<'_>, Fault) -> Error,
     ) -> Result<u64, Error> {
         self.run_writing(|open, select| {
             check(open)?;
-            let (text, values) = text(select);
+            let Fragment { text, values, misfit } = text(select);
+            if let Some(misfit) = misfit {
+                return Err(super::misfit::<T>(open, &format!("cannot write records of {}", T::TABLE), misfit));
+            }
             let mut statement = open.connection.prepare(&text).map_err(|fault| explain(open, fault))?;
             statement.bind_all(&values).map_err(|fault| explain(open, fault))?;
             statement.execute().map_err(|fault| explain(open, fault))

@@ -118,6 +118,45 @@ impl Tx<'_> {
         self.0.insert_or_merge(record, columns)
     }
 
+    /// The record with the same values in unique columns, or this one inserted; see [`Drawer::get_or_insert_by`].
+    ///
+    /// # Errors
+    /// As [`Drawer::get_or_insert_by`].
+    pub fn get_or_insert_by<T: Record, P: Pick<T>>(
+        &self,
+        record: T,
+        unique: impl FnOnce(T::Columns) -> P,
+    ) -> Result<Stored<T>, Error> {
+        self.0.get_or_insert_by(record, unique)
+    }
+
+    /// Inserts a record, or puts it in the place of the one with the same values in unique columns; see
+    /// [`Drawer::insert_or_replace_by`].
+    ///
+    /// # Errors
+    /// As [`Drawer::insert_or_replace_by`].
+    pub fn insert_or_replace_by<T: Record, P: Pick<T>>(
+        &self,
+        record: T,
+        unique: impl FnOnce(T::Columns) -> P,
+    ) -> Result<Stored<T>, Error> {
+        self.0.insert_or_replace_by(record, unique)
+    }
+
+    /// Inserts a record, or writes chosen columns to the one with the same values in unique ones; see
+    /// [`Drawer::insert_or_merge_by`].
+    ///
+    /// # Errors
+    /// As [`Drawer::insert_or_merge_by`].
+    pub fn insert_or_merge_by<T: Record, P: Pick<T>, Q: Pick<T>>(
+        &self,
+        record: T,
+        unique: impl FnOnce(T::Columns) -> P,
+        columns: impl FnOnce(T::Columns) -> Q,
+    ) -> Result<Stored<T>, Error> {
+        self.0.insert_or_merge_by(record, unique, columns)
+    }
+
     /// Puts a record in the place of a stored one; see [`Drawer::update`].
     ///
     /// # Errors

@@ -1,14 +1,16 @@
-//! Inserting where a record with the same own key may be there already.
+//! Inserting where the same record may be there already: by its own key, or by columns that are unique.
 //!
-//! The rules need `#[record(key)]`: with an automatic key alone nothing could ever clash, and every call would add one more.
+//! A rule that can never fire is refused, because it would hide duplicates: with an automatic key alone nothing could ever
+//! clash, and every call would add one more.
 
-use super::misfit;
+use super::{UNTOUCHED, misfit};
 use crate::drawer::Drawer;
-use crate::error::Error;
+use crate::error::{Cause, Error};
 use crate::reading::Open;
 use velvet_core::column_type::stored_value;
 use velvet_core::name::quoted;
-use velvet_core::{Keyed, Pick, Record, Stored};
+use velvet_core::record::stored_values;
+use velvet_core::{Fragment, Keyed, Pick, Record, Stored, Value};
 
 impl Drawer {
     /// The stored record with the same own key (`#[record(key)]`) as this one, or else this one, inserted: on a clash, the
@@ -62,21 +64,71 @@ impl Drawer {
     ) -> Result<Stored<T>, Error> {
         self.write(|tx| tx.insert_or_merge(record, columns))
     }
+
+    /// The stored record with the same values in unique columns as this one, or else this one, inserted.
+    ///
+    /// # Errors
+    /// When the columns are not unique together, because the rule could never be sure ([`Error::is_schema`]), and as
+    /// [`Drawer::get_or_insert`].
+    ///
+    /// ```
+    /// # use velvet_drawer::{Drawer, Record, Schema};
+    /// #[derive(Record, Debug)]
+    /// #[record(unique(room, number))]
+    /// struct Shelf { room: String, number: u32, boards: u32 }
+    ///
+    /// # let drawer = Drawer::in_memory(Schema::new("kilnbook").record::<Shelf>())?;
+    /// let shelf = || Shelf { room: "glazing".into(), number: 2, boards: 5 };
+    /// let first = drawer.get_or_insert_by(shelf(), |s| (s.room, s.number))?;
+    /// assert_eq!(drawer.get_or_insert_by(shelf(), |s| (s.room, s.number))?.key(), first.key());
+    /// assert!(drawer.get_or_insert_by(shelf(), |s| s.boards).unwrap_err().is_schema());
+    /// # Ok::<(), velvet_drawer::Error>(())
+    /// ```
+    pub fn get_or_insert_by<T: Record, P: Pick<T>>(
+        &self,
+        record: T,
+        unique: impl FnOnce(T::Columns) -> P,
+    ) -> Result<Stored<T>, Error> {
+        self.write(|tx| tx.get_or_insert_by(record, unique))
+    }
+
+    /// Inserts a record, or puts it in the place of the stored one with the same values in unique columns; see
+    /// [`Drawer::insert_or_replace`].
+    ///
+    /// # Errors
+    /// As [`Drawer::get_or_insert_by`].
+    pub fn insert_or_replace_by<T: Record, P: Pick<T>>(
+        &self,
+        record: T,
+        unique: impl FnOnce(T::Columns) -> P,
+    ) -> Result<Stored<T>, Error> {
+        self.write(|tx| tx.insert_or_replace_by(record, unique))
+    }
+
+    /// Inserts a record, or writes only the chosen `columns` of it to the stored one with the same values in `unique` ones;
+    /// see [`Drawer::insert_or_merge`].
+    ///
+    /// # Errors
+    /// As [`Drawer::get_or_insert_by`].
+    pub fn insert_or_merge_by<T: Record, P: Pick<T>, Q: Pick<T>>(
+        &self,
+        record: T,
+        unique: impl FnOnce(T::Columns) -> P,
+        columns: impl FnOnce(T::Columns) -> Q,
+    ) -> Result<Stored<T>, Error> {
+        self.write(|tx| tx.insert_or_merge_by(record, unique, columns))
+    }
 }
 
 impl Open<'_> {
     pub(crate) fn get_or_insert<T: Keyed>(self, record: T) -> Result<Stored<T>, Error> {
-        match self.with_same_key(&record)? {
-            Some(stored) => Ok(stored),
-            None => self.insert(record),
-        }
+        let found = self.with_same_key(&record)?;
+        found.map_or_else(|| self.insert(record), Ok)
     }
 
     pub(crate) fn insert_or_replace<T: Keyed>(self, record: T) -> Result<Stored<T>, Error> {
-        match self.with_same_key(&record)? {
-            Some(stored) => self.update(stored.key(), record),
-            None => self.insert(record),
-        }
+        let found = self.with_same_key(&record)?;
+        self.replace(found, record)
     }
 
     pub(crate) fn insert_or_merge<T: Keyed, P: Pick<T>>(
@@ -84,11 +136,54 @@ impl Open<'_> {
         record: T,
         columns: impl FnOnce(T::Columns) -> P,
     ) -> Result<Stored<T>, Error> {
-        let Some(stored) = self.with_same_key(&record)? else { return self.insert(record) };
-        let mut chosen = Vec::new();
-        columns(T::columns()).each(&mut |name| chosen.extend(position_of::<T>(&name)));
+        let found = self.with_same_key(&record)?;
+        self.merge(found, record, columns)
+    }
+
+    pub(crate) fn get_or_insert_by<T: Record, P: Pick<T>>(
+        self,
+        record: T,
+        unique: impl FnOnce(T::Columns) -> P,
+    ) -> Result<Stored<T>, Error> {
+        let found = self.with_same(&record, unique)?;
+        found.map_or_else(|| self.insert(record), Ok)
+    }
+
+    pub(crate) fn insert_or_replace_by<T: Record, P: Pick<T>>(
+        self,
+        record: T,
+        unique: impl FnOnce(T::Columns) -> P,
+    ) -> Result<Stored<T>, Error> {
+        let found = self.with_same(&record, unique)?;
+        self.replace(found, record)
+    }
+
+    pub(crate) fn insert_or_merge_by<T: Record, P: Pick<T>, Q: Pick<T>>(
+        self,
+        record: T,
+        unique: impl FnOnce(T::Columns) -> P,
+        columns: impl FnOnce(T::Columns) -> Q,
+    ) -> Result<Stored<T>, Error> {
+        let found = self.with_same(&record, unique)?;
+        self.merge(found, record, columns)
+    }
+
+    fn replace<T: Record>(self, found: Option<Stored<T>>, record: T) -> Result<Stored<T>, Error> {
+        match found {
+            Some(stored) => self.update(stored.key(), record),
+            None => self.insert(record),
+        }
+    }
+
+    fn merge<T: Record, P: Pick<T>>(
+        self,
+        found: Option<Stored<T>>,
+        record: T,
+        columns: impl FnOnce(T::Columns) -> P,
+    ) -> Result<Stored<T>, Error> {
+        let Some(stored) = found else { return self.insert(record) };
         let key = stored.key();
-        self.write_columns(key, &record, &chosen, || format!("cannot merge into {key}"))?;
+        self.write_columns(key, &record, &positions(columns), || format!("cannot merge into {key}"))?;
         Ok(self.get(key)?.unwrap_or(stored))
     }
 
@@ -98,9 +193,53 @@ impl Open<'_> {
             .map_err(|wrong| misfit::<T>(self, &doing(), wrong.at(T::KEY_POSITION)))?;
         self.one(T::statements().get_by.as_deref().unwrap_or_default(), own_key.as_ref(), doing)
     }
+
+    fn with_same<T: Record, P: Pick<T>>(
+        self,
+        record: &T,
+        unique: impl FnOnce(T::Columns) -> P,
+    ) -> Result<Option<Stored<T>>, Error> {
+        let doing = || format!("cannot look for the same {}", T::TABLE);
+        let positions = positions(unique);
+        let names: Vec<&str> = positions.iter().map(|at| T::COLUMNS[*at]).collect();
+        self.refuse_if_not_unique::<T>(&names)?;
+        let values = stored_values(record).map_err(|wrong| misfit::<T>(self, &doing(), wrong))?;
+        let mut text = T::statements().select.clone();
+        let mut word = " WHERE ";
+        for name in &names {
+            text.push_str(&format!("{word}{} = ?", quoted(name)));
+            word = " AND ";
+        }
+        // Nothing is equal to nothing: two records without a value there do not clash.
+        let values: Vec<Value> = positions.iter().map(|at| values[*at].clone()).collect();
+        self.ask::<T, _>(Fragment { text, values, misfit: None }, |open, rows| {
+            let row = rows.next().map_err(open.fault(doing))?;
+            row.map(|row| crate::reading::stored(open, row)).transpose()
+        })
+    }
+
+    fn refuse_if_not_unique<T: Record>(self, names: &[&str]) -> Result<(), Error> {
+        let indexes = self.inner.declared.structure.table(T::TABLE).map_or(&[][..], |table| &table.indexes);
+        let is_named = |column: &String| names.contains(&column.as_str());
+        let serves = |columns: &[String]| columns.len() == names.len() && columns.iter().all(is_named);
+        if indexes.iter().any(|index| index.unique && serves(&index.columns)) {
+            return Ok(());
+        }
+        let said = if names.is_empty() { "no column".into() } else { names.join(" and ") };
+        let problem =
+            format!("cannot look for the same {} by {said}: several records may have the same there", T::TABLE);
+        Err(self.inner.place.name(
+            Error::new(Cause::Schema, problem)
+                .untouched(UNTOUCHED)
+                .advise("Name a unique column, or declare these as unique: #[record(unique)], #[record(unique(…))]")
+                .in_table(T::TABLE, names.first().copied()),
+        ))
+    }
 }
 
-/// The position of a column by its name in a statement.
-fn position_of<T: Record>(name: &str) -> Option<usize> {
-    T::COLUMNS.iter().position(|column| name.ends_with(&format!(".{}", quoted(column))))
+/// The positions of columns among the record's.
+fn positions<T: Record, P: Pick<T>>(columns: impl FnOnce(T::Columns) -> P) -> Vec<usize> {
+    let mut positions = Vec::new();
+    columns(T::columns()).each(&mut |column| positions.extend(column.position));
+    positions
 }

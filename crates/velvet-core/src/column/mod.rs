@@ -1,0 +1,250 @@
+//! A record's column, or what is computed of one, in conditions and orders.
+
+mod computed;
+mod folded;
+mod inside;
+mod links;
+mod ordered;
+mod text;
+
+pub use computed::Computed;
+pub use folded::Group;
+pub use inside::{InJson, Inside};
+pub use links::{LinkOf, LinkedFrom, Links, Nested};
+pub use text::{FOLD, TextOrder, fold};
+
+use crate::assignment::Assignment;
+use crate::column_type::{ColumnType, Misfit, Optional, stored_arg};
+use crate::condition::Condition;
+use crate::fragment::Fragment;
+use crate::name::{KEY_COLUMN, push_quoted};
+use crate::order::Order;
+use crate::record::Record;
+use crate::value::Value;
+use std::marker::PhantomData;
+
+/// A column of `T` that holds a `C`, as a closure of `filter` or `sort_by` gets it, or a value that is computed of such
+/// columns, which is used in the same way.
+///
+/// Every condition takes the column's own argument: a `&str` for text, a number for a number, the inner type for an
+/// `Option`, so that literals just work.
+pub struct Column<T, C, E = Named> {
+    term: E,
+    of: PhantomData<fn() -> (T, C)>,
+}
+
+impl<T, C, E: Clone> Clone for Column<T, C, E> {
+    fn clone(&self) -> Self {
+        Column { term: self.term.clone(), of: PhantomData }
+    }
+}
+
+impl<T, C, E: Copy> Copy for Column<T, C, E> {}
+
+/// How a column is written in a statement.
+pub trait Term: Clone {
+    /// Its text and values.
+    #[doc(hidden)]
+    fn write(self) -> Fragment;
+
+    /// Its position among the record's columns, where it is one of them.
+    #[doc(hidden)]
+    fn position(&self) -> Option<usize>;
+}
+
+/// A column that is stored.
+#[derive(Clone, Copy)]
+pub struct Named {
+    table: &'static str,
+    name: &'static str,
+    position: Option<usize>,
+}
+
+impl Term for Named {
+    fn write(self) -> Fragment {
+        let mut text = String::with_capacity(self.table.len() + self.name.len() + 32);
+        push_quoted(&mut text, self.table);
+        text.push('.');
+        push_quoted(&mut text, self.name);
+        Fragment { text, values: Vec::new(), misfit: None }
+    }
+
+    fn position(&self) -> Option<usize> {
+        self.position
+    }
+}
+
+/// The largest number of values of `one_of` that are written into the statement; more go in as one list.
+const FEW: usize = 8;
+
+impl<T, C> Column<T, C> {
+    /// The column of this table with this name, at this position.
+    #[doc(hidden)]
+    pub const fn named(table: &'static str, name: &'static str, position: usize) -> Column<T, C> {
+        Column { term: Named { table, name, position: Some(position) }, of: PhantomData }
+    }
+}
+
+/// The column of a record's key, for conditions and orders.
+pub const fn key_column<T: Record>() -> Column<T, crate::Key<T>> {
+    Column { term: Named { table: T::TABLE, name: KEY_COLUMN, position: None }, of: PhantomData }
+}
+
+impl<T, C: ColumnType, E: Term> Column<T, C, E> {
+    /// Its text in a statement, and the values bound there.
+    #[doc(hidden)]
+    pub fn write(self) -> Fragment {
+        self.term.write()
+    }
+
+    /// Its position among the record's columns, where it is one of them.
+    #[doc(hidden)]
+    pub fn position(&self) -> Option<usize> {
+        self.term.position()
+    }
+
+    fn misfit<Out>(self, misfit: Misfit) -> Condition<Out> {
+        let misfit = match self.position() {
+            Some(position) => misfit.at(position),
+            None => misfit,
+        };
+        Condition::of(Fragment::impossible(misfit))
+    }
+
+    /// The condition that this column stands to `arg` as `operator` says.
+    fn compare(self, operator: &str, arg: C::Arg<'_>) -> Condition<T> {
+        match stored_arg::<C>(arg) {
+            Ok(value) => Condition::of(self.write().then(operator).then(" ?").bind(value)),
+            Err(misfit) => self.misfit(misfit),
+        }
+    }
+
+    /// Equal to `arg`.
+    pub fn is(self, arg: C::Arg<'_>) -> Condition<T> {
+        self.compare(" =", arg)
+    }
+
+    /// Not equal to `arg`; a missing value is not equal to anything.
+    pub fn is_not(self, arg: C::Arg<'_>) -> Condition<T> {
+        self.compare(if C::OPTIONAL { " IS NOT" } else { " <>" }, arg)
+    }
+
+    /// Equal to one of `args`, of which there may be thousands. Equal to none of them when there are none.
+    pub fn one_of<'a>(self, args: impl IntoIterator<Item = C::Arg<'a>>) -> Condition<T> {
+        let values: Result<Vec<Value>, Misfit> = args.into_iter().map(stored_arg::<C>).collect();
+        match values {
+            Err(misfit) => self.misfit(misfit),
+            Ok(values) if values.len() <= FEW => {
+                let marks = vec!["?"; values.len()].join(", ");
+                let mut condition = self.write().then(&format!(" IN ({marks})"));
+                condition.values.extend(values);
+                Condition::of(condition)
+            }
+            Ok(values) => {
+                let value = if matches!(values[0], Value::Bytes(_)) { "unhex(value)" } else { "value" };
+                let text = format!(" IN (SELECT {value} FROM json_each(?))");
+                Condition::of(self.write().then(&text).bind(json_list(&values)))
+            }
+        }
+    }
+
+    /// Missing.
+    pub fn is_none(self) -> Condition<T>
+    where
+        C: Optional,
+    {
+        Condition::of(self.write().then(" IS NULL"))
+    }
+
+    /// Present.
+    pub fn is_some(self) -> Condition<T>
+    where
+        C: Optional,
+    {
+        Condition::of(self.write().then(" IS NOT NULL"))
+    }
+
+    /// In the order of this column, smallest first.
+    pub fn ascending(self) -> Order<T> {
+        Order::new(self.write(), C::OPTIONAL)
+    }
+
+    /// In the order of this column, largest first.
+    pub fn descending(self) -> Order<T> {
+        self.ascending().reversed()
+    }
+
+    /// In an order of the app's own: records with the first of these values come first, then those with the second, and so
+    /// on; all others follow.
+    pub fn ranked<'a>(self, args: impl IntoIterator<Item = C::Arg<'a>>) -> Order<T> {
+        let values: Result<Vec<Value>, Misfit> = args.into_iter().map(stored_arg::<C>).collect();
+        match values {
+            Err(misfit) => Order::new(Fragment::impossible(misfit), false),
+            Ok(values) => {
+                let mut rank = Fragment::text("CASE ").and(self.write());
+                let count = values.len();
+                for (place, value) in values.into_iter().enumerate() {
+                    rank = rank.then(&format!(" WHEN ? THEN {place}")).bind(value);
+                }
+                let when = if count == 0 { " WHEN NULL THEN 0" } else { "" };
+                Order::new(rank.then(&format!("{when} ELSE {count} END")), false)
+            }
+        }
+    }
+
+    /// In the order in which the variants of its choice are declared; missing values come first.
+    pub fn as_declared(self) -> Order<T>
+    where
+        C::Inner: crate::Choice,
+    {
+        let names = <C::Inner as crate::Choice>::NAMES;
+        let list = serde_json::Value::from(names.to_vec()).to_string();
+        let rank = Fragment::text("(SELECT \"key\" FROM json_each(?) WHERE value = ").bind(list).and(self.write());
+        Order::new(rank.then(")"), true)
+    }
+}
+
+impl<T, C: ColumnType> Column<T, C> {
+    /// Gives this column the value `arg` in every record of a selection; see `Records::update`.
+    pub fn set(self, arg: C::Arg<'_>) -> Assignment<T> {
+        let value = stored_arg::<C>(arg).map_err(|misfit| match self.position() {
+            Some(position) => misfit.at(position),
+            None => misfit,
+        });
+        Assignment::new(self.term.name, value)
+    }
+
+    /// Makes this column missing in every record of a selection; see `Records::update`.
+    pub fn clear(self) -> Assignment<T>
+    where
+        C: Optional,
+    {
+        Assignment::new(self.term.name, Ok(Value::Missing))
+    }
+}
+
+impl<T, C: ColumnType<Inner = bool>, E: Term> Column<T, C, E> {
+    /// True.
+    pub fn is_true(self) -> Condition<T> {
+        Condition::of(self.write().then(" = 1"))
+    }
+
+    /// False.
+    pub fn is_false(self) -> Condition<T> {
+        Condition::of(self.write().then(" = 0"))
+    }
+}
+
+fn json_list(values: &[Value]) -> String {
+    let list: Vec<serde_json::Value> = values
+        .iter()
+        .map(|value| match value {
+            Value::Missing => serde_json::Value::Null,
+            Value::Integer(n) => (*n).into(),
+            Value::Real(x) => (*x).into(),
+            Value::Text(text) => text.as_str().into(),
+            Value::Bytes(bytes) => crate::show::hex(bytes).into(),
+        })
+        .collect();
+    serde_json::Value::Array(list).to_string()
+}

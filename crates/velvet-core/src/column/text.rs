@@ -1,0 +1,146 @@
+//! Conditions on text, and orders of it.
+
+use super::{Column, Term};
+use crate::column_type::{ColumnType, Textual};
+use crate::condition::Condition;
+use crate::fragment::Fragment;
+use crate::order::{Order, OwnOrder};
+use std::cmp;
+
+impl<T, C: ColumnType, E: Term> Column<T, C, E> {
+    /// Begins with `prefix`. An index on the column serves it.
+    pub fn starts_with(self, prefix: &str) -> Condition<T>
+    where
+        C: Textual,
+    {
+        let from = Condition::of(self.clone().write().then(" >= ?").bind(prefix));
+        match after_all_that_start_with(prefix) {
+            Some(end) => from & Condition::of(self.write().then(" < ?").bind(end)),
+            None => from,
+        }
+    }
+
+    /// Ends with `suffix`.
+    pub fn ends_with(self, suffix: &str) -> Condition<T>
+    where
+        C: Textual,
+    {
+        if suffix.is_empty() {
+            return self.contains("");
+        }
+        let end = format!(" AS BLOB), -{}) = ?", suffix.len());
+        let text = Fragment::text("substr(CAST(").and(self.write()).then(&end);
+        Condition::of(text.bind(suffix.as_bytes().to_vec()))
+    }
+
+    /// Contains `part`.
+    pub fn contains(self, part: &str) -> Condition<T>
+    where
+        C: Textual,
+    {
+        Condition::of(Fragment::text("instr(").and(self.write()).then(", ?) > 0").bind(part))
+    }
+
+    /// Equal to `text`, whether letters are large or small.
+    pub fn is_ignoring_case(self, text: &str) -> Condition<T>
+    where
+        C: Textual,
+    {
+        Condition::of(self.folded("").then(" = ?").bind(fold(text)))
+    }
+
+    /// Begins with `prefix`, whether letters are large or small.
+    pub fn starts_with_ignoring_case(self, prefix: &str) -> Condition<T>
+    where
+        C: Textual,
+    {
+        Condition::of(self.folded("instr(").then(", ?) = 1").bind(fold(prefix)))
+    }
+
+    /// Contains `part`, whether letters are large or small.
+    pub fn contains_ignoring_case(self, part: &str) -> Condition<T>
+    where
+        C: Textual,
+    {
+        Condition::of(self.folded("instr(").then(", ?) > 0").bind(fold(part)))
+    }
+
+    /// In the order of this column, smallest first, whether letters are large or small.
+    pub fn ascending_ignoring_case(self) -> Order<T>
+    where
+        C: Textual,
+    {
+        Order::new(self.folded(""), C::OPTIONAL)
+    }
+
+    /// In the order of this column, largest first, whether letters are large or small.
+    pub fn descending_ignoring_case(self) -> Order<T>
+    where
+        C: Textual,
+    {
+        self.ascending_ignoring_case().reversed()
+    }
+
+    /// In an order of the app's own, such as that of a language, smallest first.
+    pub fn ascending_by<O: TextOrder>(self) -> Order<T>
+    where
+        C: Textual,
+    {
+        let own = OwnOrder::of::<O>();
+        let text = self.write().then(" COLLATE ").then(&crate::name::quoted(&own.name));
+        Order::by(text, C::OPTIONAL, own)
+    }
+
+    /// In an order of the app's own, such as that of a language, largest first.
+    pub fn descending_by<O: TextOrder>(self) -> Order<T>
+    where
+        C: Textual,
+    {
+        self.ascending_by::<O>().reversed()
+    }
+
+    fn folded(self, begin: &str) -> Fragment {
+        Fragment::text(format!("{begin}{FOLD}(")).and(self.write()).then(")")
+    }
+}
+
+/// An order of texts of the app's own, such as that of a language; given to `ascending_by`.
+///
+/// ```
+/// use std::cmp::Ordering;
+/// use velvet_core::column::TextOrder;
+///
+/// /// Shelf marks: `A2` before `A10`.
+/// struct ShelfMarks;
+///
+/// impl TextOrder for ShelfMarks {
+///     fn compare(a: &str, b: &str) -> Ordering {
+///         (a.len(), a).cmp(&(b.len(), b))
+///     }
+/// }
+/// ```
+pub trait TextOrder: 'static {
+    /// Which of the two comes first. It must be a total order, and always the same one.
+    fn compare(a: &str, b: &str) -> cmp::Ordering;
+}
+
+/// The name under which the engine knows [`fold`].
+pub const FOLD: &str = "velvet_fold";
+
+/// Text without the difference between large and small letters, in every script that has one.
+pub fn fold(text: &str) -> String {
+    text.to_lowercase()
+}
+
+/// The smallest text that is larger than every text that starts with `prefix`, if there is one.
+fn after_all_that_start_with(prefix: &str) -> Option<String> {
+    let mut chars: Vec<char> = prefix.chars().collect();
+    while let Some(last) = chars.pop() {
+        let next = (u32::from(last) + 1..=u32::from(char::MAX)).find_map(char::from_u32);
+        if let Some(next) = next {
+            chars.push(next);
+            return Some(chars.into_iter().collect());
+        }
+    }
+    None
+}

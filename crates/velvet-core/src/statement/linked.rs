@@ -1,0 +1,46 @@
+//! The statements that load what belongs to many records at once.
+//!
+//! Each binds one list of keys as JSON. A row says in its last column for which place in the list it is, so that however many
+//! records there are, it is one statement, and a key may stand in the list twice.
+
+use crate::fragment::Fragment;
+use crate::name::{KEY_COLUMN, quoted};
+use crate::order::Sorting;
+use crate::record::Record;
+
+const PLACE: &str = "velvet_list.key";
+const FROM_LIST: &str = " FROM json_each(?) AS velvet_list CROSS JOIN ";
+
+/// Reads the records of `T` whose keys are in a list.
+pub fn by_keys<T: Record>(keys: String) -> Fragment {
+    let table = quoted(T::TABLE);
+    let key = format!("{table}.{}", quoted(KEY_COLUMN));
+    select::<T>().then(FROM_LIST).then(&format!("{table} ON {key} = velvet_list.value")).bind(keys)
+}
+
+/// Reads the records of `T` whose `link` is in a list, those that satisfy the condition, in order.
+pub fn by_links<T: Record>(link: Fragment, condition: Option<Fragment>, sorting: &Sorting, keys: String) -> Fragment {
+    let table = quoted(T::TABLE);
+    let mut out = select::<T>().then(FROM_LIST).then(&table).then(" ON ").bind(keys);
+    out = out.and(link).then(" = velvet_list.value");
+    if let Some(condition) = condition {
+        out = out.then(" WHERE ").and(condition);
+    }
+    out.then(" ORDER BY ").and(sorting.write(&format!("{table}.{}", quoted(KEY_COLUMN))))
+}
+
+/// Reads a computed value of each record of `T` whose key is in a list.
+pub fn values_by_keys<T: Record>(value: Fragment, keys: String) -> Fragment {
+    let table = quoted(T::TABLE);
+    let key = format!("{table}.{}", quoted(KEY_COLUMN));
+    let out = Fragment::text("SELECT ").and(value).then(", ").then(PLACE).then(FROM_LIST).bind(keys);
+    out.then(&format!("{table} ON {key} = velvet_list.value"))
+}
+
+/// A record's key and columns, and the place in the list.
+fn select<T: Record>() -> Fragment {
+    let table = quoted(T::TABLE);
+    let names = std::iter::once(KEY_COLUMN).chain(T::COLUMNS.iter().copied());
+    let columns: Vec<String> = names.map(|name| format!("{table}.{}", quoted(name))).collect();
+    Fragment::text(format!("SELECT {}, {PLACE}", columns.join(", ")))
+}

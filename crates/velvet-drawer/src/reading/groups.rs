@@ -1,0 +1,106 @@
+//! A selection in groups of records with the same values.
+
+use super::only::{picked, read};
+use super::{Records, reading};
+use crate::error::Error;
+use std::marker::PhantomData;
+use velvet_core::statement::Select;
+use velvet_core::{Condition, Group, Ordering, Pick, Picked, Record};
+
+/// A selection in groups of records with the same values.
+///
+/// What was said of the selection before is about its records; conditions, order and range after it are about the groups.
+#[must_use = "a selection reads nothing until it is collected"]
+pub struct Groups<'a, T, P> {
+    records: Records<'a, T>,
+    columns: Vec<Picked>,
+    groups: Select,
+    of: PhantomData<fn() -> P>,
+}
+
+impl<'a, T: Record> Records<'a, T> {
+    /// Puts records with the same values of these columns in groups.
+    ///
+    /// ```
+    /// # use velvet_drawer::{Drawer, Record, Schema};
+    /// # #[derive(Record)] struct Piece { mark: String, clay: String, grams: u32 }
+    /// # let drawer = Drawer::in_memory(Schema::new("kilnbook").record::<Piece>())?;
+    /// # for (n, clay) in ["grey", "white", "grey"].into_iter().enumerate() {
+    /// #     drawer.insert(Piece { mark: n.to_string(), clay: clay.into(), grams: 400 })?;
+    /// # }
+    /// let by_clay: Vec<(String, u64)> = drawer.records::<Piece>().group_by(|p| p.clay).count()?;
+    /// assert_eq!(by_clay, [("grey".to_owned(), 2), ("white".to_owned(), 1)]);
+    ///
+    /// let heavy = drawer
+    ///     .records::<Piece>()
+    ///     .group_by(|p| p.clay)
+    ///     .filter(|g| g.count().at_least(2))
+    ///     .sort_by(|g| g.sum(|p| p.grams).descending())
+    ///     .with(|g| (g.sum(|p| p.grams), g.max(|p| p.mark)))?;
+    /// assert_eq!(heavy, [("grey".to_owned(), (800, Some("2".to_owned())))]);
+    /// # Ok::<(), velvet_drawer::Error>(())
+    /// ```
+    pub fn group_by<P: Pick<T>>(self, pick: impl FnOnce(T::Columns) -> P) -> Groups<'a, T, P> {
+        Groups { records: self, columns: picked(pick(T::columns())), groups: Select::default(), of: PhantomData }
+    }
+}
+
+impl<T: Record, P: Pick<T>> Groups<'_, T, P> {
+    /// Keeps the groups that satisfy the condition. Several filters must all be satisfied.
+    pub fn filter(mut self, condition: impl FnOnce(Group<T>) -> Condition<Group<T>>) -> Self {
+        self.groups.and(condition(Group::default()).into_fragment());
+        self
+    }
+
+    /// Sorts the groups. Groups that are equal in that, and all groups where no order is given, come in the order of their
+    /// values.
+    pub fn sort_by<O: Ordering<Group<T>>>(mut self, order: impl FnOnce(Group<T>) -> O) -> Self {
+        order(Group::default()).each(&mut |order| self.groups.sorting.then(order));
+        self
+    }
+
+    /// At most this many groups.
+    pub fn limit(mut self, count: u64) -> Self {
+        self.groups.limit = Some(count);
+        self
+    }
+
+    /// Leaves out this many groups at the start.
+    pub fn offset(mut self, count: u64) -> Self {
+        self.groups.offset = count;
+        self
+    }
+
+    /// Each group's values, and how many records it has.
+    ///
+    /// # Errors
+    /// As [`Records::collect`].
+    pub fn count(self) -> Result<Vec<(P::Output, u64)>, Error> {
+        self.with(|group| group.count())
+    }
+
+    /// Each group's values, and what is made of its records: a count, a sum, an extreme, or a tuple of these.
+    ///
+    /// # Errors
+    /// As [`Records::collect`].
+    pub fn with<Q: Pick<Group<T>>>(
+        self,
+        make: impl FnOnce(Group<T>) -> Q,
+    ) -> Result<Vec<(P::Output, Q::Output)>, Error> {
+        let Groups { records, columns, groups, .. } = self;
+        let made = picked(make(Group::default()));
+        let positions: Vec<Option<usize>> = columns.iter().map(|c| c.position).collect();
+        let count = columns.len();
+        records.run(
+            |select: Select| select.groups::<T>(columns, made, groups),
+            |open, rows| {
+                let mut all = Vec::new();
+                while let Some(row) = rows.next().map_err(open.fault(reading::<T>))? {
+                    let values = read::<T, T, P>(open, row, 0, &positions)?;
+                    all.push((values, read::<T, Group<T>, Q>(open, row, count, &[])?));
+                }
+                Ok(all)
+            },
+        )
+    }
+}

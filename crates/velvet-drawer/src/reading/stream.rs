@@ -1,0 +1,61 @@
+//! A selection as an iterator.
+
+use super::{Open, Records, reading, stored};
+use crate::engine::Rows;
+use crate::error::Error;
+use std::iter::FusedIterator;
+use std::marker::PhantomData;
+use velvet_core::statement::Select;
+use velvet_core::{Record, Stored};
+
+/// The records of a selection, one after the other; handed to the closure of [`Records::stream`].
+pub struct Stream<'r, 's, T> {
+    open: Open<'r>,
+    rows: Option<&'r mut Rows<'s>>,
+    of: PhantomData<fn() -> T>,
+}
+
+impl<T: Record> Iterator for Stream<'_, '_, T> {
+    type Item = Result<Stored<T>, Error>;
+
+    #[inline]
+    fn next(&mut self) -> Option<Self::Item> {
+        let rows = self.rows.as_mut()?;
+        match rows.next().map_err(self.open.fault(reading::<T>)) {
+            Ok(Some(row)) => Some(stored(self.open, row)),
+            Ok(None) => {
+                self.rows = None;
+                None
+            }
+            Err(error) => {
+                self.rows = None;
+                Some(Err(error))
+            }
+        }
+    }
+}
+
+impl<T: Record> FusedIterator for Stream<'_, '_, T> {}
+
+impl<T: Record> Records<'_, T> {
+    /// Hands the records to `work` as an iterator, in constant memory however many there are. Whenever `work` returns,
+    /// everything is freed. For plain work on one record after the other there is [`Records::for_each`].
+    ///
+    /// # Errors
+    /// As [`Records::collect`], and what `work` returns.
+    ///
+    /// ```
+    /// # use velvet_drawer::{Drawer, Record, Schema};
+    /// # #[derive(Record)] struct Piece { mark: String, grams: u32 }
+    /// # let drawer = Drawer::in_memory(Schema::new("kilnbook").record::<Piece>())?;
+    /// # for n in 0..9 { drawer.insert(Piece { mark: format!("K-{n}"), grams: 300 + n })?; }
+    /// let first_heavy = drawer.records::<Piece>().stream(|pieces| {
+    ///     pieces.filter(|p| p.as_ref().is_ok_and(|p| p.grams > 303)).map(|p| Ok(p?.mark.clone())).next().transpose()
+    /// })?;
+    /// assert_eq!(first_heavy.as_deref(), Some("K-4"));
+    /// # Ok::<(), velvet_drawer::Error>(())
+    /// ```
+    pub fn stream<R>(self, work: impl FnOnce(&mut Stream<'_, '_, T>) -> Result<R, Error>) -> Result<R, Error> {
+        self.run(Select::rows::<T>, |open, rows| work(&mut Stream { open, rows: Some(rows), of: PhantomData }))
+    }
+}
