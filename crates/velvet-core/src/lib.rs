@@ -7,11 +7,13 @@
 #![forbid(unsafe_code)]
 #![warn(clippy::unwrap_used)]
 
+pub mod argument;
 pub mod assignment;
 pub mod column;
 pub mod column_type;
 pub mod condition;
 pub mod evolution;
+pub mod excerpt;
 pub mod fingerprint;
 pub mod fragment;
 pub mod key;
@@ -27,14 +29,16 @@ pub mod stored_form;
 pub mod structure;
 pub mod value;
 
+pub use argument::Argument;
 pub use assignment::{Assignment, Assignments};
 pub use column::{Column, Computed, Group, InJson, Inside, LinkOf, LinkedFrom, Links, Nested, Term, TextOrder};
 pub use column_type::{Choice, ColumnType, Json, Misfit, Optional, Ordered, Output, Shape, StoredAs, Summed, Textual};
 pub use condition::Condition;
+pub use excerpt::{Excerpt, ExcerptOf};
+pub use fragment::Fragment;
 pub use key::Key;
 pub use order::{Order, Ordering};
 pub use outside_file::OutsideFile;
-pub use fragment::Fragment;
 pub use pick::{Pick, Picked};
 pub use record::{Keyed, Record, Sink, Source, Stored};
 pub use value::{Value, ValueRef};

@@ -45,6 +45,11 @@ impl<T, C: ColumnType, E: Term> Pick<T> for Column<T, C, E> {
     }
 }
 
+/// Hands one column to `take`; the types say which one is expected.
+pub fn pick_column<T, C: ColumnType>(column: Column<T, C>, take: &mut dyn FnMut(Picked)) {
+    column.each(take);
+}
+
 macro_rules! tuple_of_picks {
     ($($name:ident),+) => {
         impl<T, $($name: Pick<T>),+> Pick<T> for ($($name,)+) {

@@ -93,7 +93,7 @@ fn what_is_no_value_of_its_type_says_so() {
     );
     assert_eq!(refusal(bool::load(ValueRef::Integer(2))), "2 is neither 0 (false) nor 1 (true)");
     assert_eq!(refusal(String::load(ValueRef::Integer(7))), "7 is a whole number, not text");
-    assert_eq!(refusal(i32::load(ValueRef::Missing)), "– is nothing, not a whole number (i32)");
+    assert_eq!(refusal(i32::load(ValueRef::Missing)), "nothing is there, where a whole number (i32) must be");
     assert_eq!(
         refusal(String::load(ValueRef::BrokenText(&[0xff]))),
         "not UTF-8: <1 byte: ff> is text that is not UTF-8, not text"

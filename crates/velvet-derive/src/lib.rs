@@ -9,6 +9,7 @@
 mod attributes;
 mod check;
 mod choice;
+mod excerpt;
 mod generate;
 mod model;
 mod names;
@@ -43,4 +44,11 @@ fn record_code(input: DeriveInput) -> TokenStream2 {
 pub fn choice(input: TokenStream) -> TokenStream {
     let input = parse_macro_input!(input as DeriveInput);
     choice::code(input).unwrap_or_else(syn::Error::into_compile_error).into()
+}
+
+/// Makes a struct an excerpt: rows of a statement, or some columns of a record, are read as it by the names of its fields.
+#[proc_macro_derive(Excerpt, attributes(excerpt))]
+pub fn excerpt(input: TokenStream) -> TokenStream {
+    let input = parse_macro_input!(input as DeriveInput);
+    excerpt::code(input).unwrap_or_else(syn::Error::into_compile_error).into()
 }

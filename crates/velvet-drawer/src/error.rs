@@ -232,6 +232,8 @@ impl Error {
             }
             FaultKind::Link => of(Cause::BrokenLink, "a link would lead nowhere")
                 .advise("Link to a record that is there, and remove records only after those that link to them"),
+            FaultKind::Unfit => of(Cause::Misfit, &format!("a column does not take the value ({message})"))
+                .advise("Write a value of the column's own type, and one that is there unless the column is optional"),
             FaultKind::NoColumn(_) | FaultKind::Forbidden | FaultKind::Other => {
                 of(Cause::Engine, &format!("{message} (engine version {})", crate::engine::version()))
             }
@@ -243,10 +245,11 @@ impl fmt::Display for Error {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         let Inner { problem, untouched, advice, file, .. } = &*self.0;
         f.write_str(problem)?;
-        let mut end = ".";
+        let after = |sentence: &str| if sentence.ends_with(['?', '.']) { "" } else { "." };
+        let mut end = after(problem);
         for sentence in [untouched, advice].into_iter().flatten() {
             write!(f, "{end} {sentence}")?;
-            end = if sentence.ends_with(['?', '.']) { "" } else { "." };
+            end = after(sentence);
         }
         match file {
             Some(file) => write!(f, "{end} File: {}", file.display()),

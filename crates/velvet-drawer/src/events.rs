@@ -2,6 +2,7 @@
 //!
 //! The order is part of the promise: `configured`; then, as they apply, `shipped`, `set aside`, `adopted`, `created` or a
 //! `step` for each version and `upgraded`; then `opened`; and at the end `closed`. Whatever goes wrong ends in `failed`.
+//! In between, `slow` tells of statements that took long, and `statement` of all, where that is asked.
 
 use crate::error::Error;
 use crate::opening::Opened;
@@ -9,6 +10,9 @@ use crate::schema::Declared;
 use crate::upgrading::UpgradedStep;
 use std::path::Path;
 use std::time::Duration;
+
+/// Whether anybody can be told anything.
+pub(crate) const ARE_ON: bool = cfg!(feature = "tracing");
 
 #[cfg(feature = "tracing")]
 macro_rules! event {
@@ -68,6 +72,20 @@ pub(crate) fn closed(path: &Path, version: u32) {
 /// Opening failed.
 pub(crate) fn failed(path: &Path, error: &Error) {
     event!(error, file = %path.display(), reason = %error, "failed");
+}
+
+/// A statement was run, where all are to be told.
+pub(crate) fn statement(path: &Path, text: &str, rows: u64, took: Duration) {
+    event!(debug, file = %path.display(), statement = %text, rows = rows, took_us = micros(took), "statement");
+}
+
+/// A statement took long.
+pub(crate) fn slow(path: &Path, text: &str, rows: u64, took: Duration) {
+    event!(warn, file = %path.display(), statement = %text, rows = rows, took_us = micros(took), "slow");
+}
+
+fn micros(took: Duration) -> u64 {
+    u64::try_from(took.as_micros()).unwrap_or(u64::MAX)
 }
 
 fn millis(took: Duration) -> u64 {

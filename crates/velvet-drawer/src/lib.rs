@@ -17,6 +17,7 @@ mod opening;
 mod outside;
 mod reading;
 mod schema;
+mod sql;
 mod upgrading;
 mod writing;
 
@@ -26,14 +27,15 @@ pub use opening::{Opened, Opening, Options};
 pub use outside::DanglingFile;
 pub use reading::{Explained, Follow, Gather, Going, Groups, Only, Records, Stream, View, With};
 pub use schema::Schema;
+pub use sql::{Reads, Sql, Writes};
 pub use upgrading::{Adopted, CodeRow, Progress, Upgrade, Upgraded, UpgradedStep};
 pub use velvet_core::{
-    Assignment, Assignments, Choice, Column, ColumnType, Computed, Condition, Group, InJson, Inside, Key, Keyed,
-    LinkedFrom, Links, Misfit, Nested, Optional, Order, Ordered, Ordering, OutsideFile, Pick, Record, Stored, StoredAs,
-    Summed, TextOrder, Textual, Value,
+    Argument, Assignment, Assignments, Choice, Column, ColumnType, Computed, Condition, Excerpt, ExcerptOf, Group,
+    InJson, Inside, Key, Keyed, LinkedFrom, Links, Misfit, Nested, Optional, Order, Ordered, Ordering, OutsideFile,
+    Pick, Record, Stored, StoredAs, Summed, TextOrder, Textual, Value,
 };
 #[doc(inline)]
-pub use velvet_derive::{Choice, Record};
+pub use velvet_derive::{Choice, Excerpt, Record};
 pub use writing::Tx;
 
 /// What the code of the derives needs. Not for use by hand.
@@ -42,6 +44,8 @@ pub mod __private {
     pub use velvet_core::column::key_column;
     pub use velvet_core::column_type::{read_choice, stored_arg, stored_value};
     pub use velvet_core::evolution::{Hint, Hints, Origin};
+    pub use velvet_core::excerpt::{Excerpt, ExcerptOf, Wanted};
+    pub use velvet_core::pick::{Picked, pick_column};
     pub use velvet_core::statement::Statements;
     pub use velvet_core::structure::{Column as ColumnOf, Index, Kind, OnDelete, Table};
     pub use velvet_core::{

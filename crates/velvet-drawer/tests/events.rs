@@ -75,3 +75,29 @@ fn events_come_in_the_promised_order_with_file_version_and_reason() {
     let (names, said) = logged(|| drop(newer().open(&path, Schema::new("kilnbook").record::<Glaze>()).unwrap()));
     assert_eq!(names, ["configured", "set aside", "created", "opened", "closed"], "{said}");
 }
+
+#[test]
+fn slow_statements_are_told_or_all_and_values_only_when_asked() {
+    let options = |path: &std::path::Path, options: velvet_drawer::Options| {
+        let drawer = options.open(path, Schema::new("kilnbook").record::<Glaze>()).unwrap();
+        drawer.insert(Glaze { name: "Secret celadon".into() }).unwrap();
+        drawer.records::<Glaze>().filter(|g| g.name.is("Secret celadon")).collect().unwrap();
+        drawer.sql("select name from glaze where name > :n").bind("n", "Secret a").rows::<String>().unwrap();
+    };
+    let (_folder, path) = folder();
+    let (names, said) = logged(|| options(&path, Drawer::options()));
+    assert!(!names.contains(&"statement".into()) && !said.contains("celadon"), "{said}");
+    let (_folder, path) = folder();
+    let (names, said) = logged(|| options(&path, Drawer::options().report_statements()));
+    assert!(names.contains(&"statement".into()), "{said}");
+    assert!(
+        said.contains("INSERT INTO \\\"glaze\\\"") && said.contains("select name from glaze where name > :n"),
+        "{said}"
+    );
+    assert!(said.contains("rows=1") && !said.contains("Secret"), "{said}");
+    let (_folder, path) = folder();
+    let slow = Drawer::options().report_slow(std::time::Duration::ZERO).report_values();
+    let (names, said) = logged(|| options(&path, slow));
+    assert!(names.contains(&"slow".into()) && !names.contains(&"statement".into()), "{said}");
+    assert!(said.contains("Secret celadon") && said.contains("name > 'Secret a'"), "{said}");
+}

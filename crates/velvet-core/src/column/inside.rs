@@ -124,4 +124,3 @@ impl<T, C: ColumnType, E: Term> Column<T, C, E> {
         }
     }
 }
-

@@ -28,9 +28,13 @@ impl<U: Record> Links for Option<Key<U>> {
     type To = U;
 }
 
-impl<T: Record, C: Links> Column<T, C> {
+// The bounds stand on the methods, so that the compiler's message is the bound's own.
+impl<T: Record, C: ColumnType> Column<T, C> {
     /// Linked to a record that satisfies a condition.
-    pub fn which(self, condition: impl FnOnce(<C::To as Record>::Columns) -> Condition<C::To>) -> Condition<T> {
+    pub fn which(self, condition: impl FnOnce(<C::To as Record>::Columns) -> Condition<C::To>) -> Condition<T>
+    where
+        C: Links,
+    {
         let table = quoted(C::To::TABLE);
         let inner = Fragment::text(format!(" IN (SELECT {table}.\"key\" FROM {table} WHERE "));
         let condition = condition(C::To::columns()).into_fragment();
@@ -41,13 +45,19 @@ impl<T: Record, C: Links> Column<T, C> {
     pub fn its<D: ColumnType, E: Term>(
         self,
         column: impl FnOnce(<C::To as Record>::Columns) -> Column<C::To, D, E>,
-    ) -> Column<T, Option<D::Inner>, Computed> {
+    ) -> Column<T, Option<D::Inner>, Computed>
+    where
+        C: Links,
+    {
         let wanted = column(C::To::columns()).write();
         Column::computed(reach::<T, C::To>(wanted, self.write(), key_column::<C::To>().write()).then(")"))
     }
 
     /// The link, and what is linked with the record there: `p.glaze.with(|g| g.maker)`.
-    pub fn with<F>(self, more: impl FnOnce(<C::To as Record>::Columns) -> F) -> Nested<Column<T, C>, F> {
+    pub fn with<F>(self, more: impl FnOnce(<C::To as Record>::Columns) -> F) -> Nested<Column<T, C>, F>
+    where
+        C: Links,
+    {
         Nested { link: self, more: more(C::To::columns()) }
     }
 }

@@ -153,6 +153,9 @@ impl Misfit {
 
     /// What is stored is another kind of value than `expected`, such as `a date`.
     pub(crate) fn kind(stored: ValueRef<'_>, expected: &str) -> Misfit {
+        if stored == ValueRef::Missing {
+            return Misfit::new("nothing", format!("is there, where {expected} must be"));
+        }
         let is = stored.kind_in_words();
         Misfit::new(crate::show::plain(stored), format!("is {is}, not {expected}"))
     }

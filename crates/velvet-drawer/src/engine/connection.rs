@@ -1,8 +1,11 @@
 //! One connection to a database file.
 
-use super::{Fault, FaultKind, Statement};
+use super::guard::Guard;
+use super::report::Report;
+use super::{Fault, FaultKind, Reporting, Statement};
 use rusqlite::config::DbConfig;
 use rusqlite::functions::FunctionFlags;
+use rusqlite::hooks::AuthContext;
 use rusqlite::{OpenFlags, params};
 use std::cell::RefCell;
 use std::path::Path;
@@ -17,6 +20,15 @@ pub(crate) struct Settings {
     pub(crate) wait: Duration,
     /// Whether a commit may return before it is safe from a loss of power.
     pub(crate) relaxed: bool,
+    /// Which statements the app's log is told of.
+    pub(crate) reporting: Reporting,
+}
+
+impl Settings {
+    /// Those of a connection that waits this long, and does our own work.
+    pub(crate) fn of_ours(wait: Duration, relaxed: bool) -> Settings {
+        Settings { wait, relaxed, reporting: Reporting::default() }
+    }
 }
 
 /// How many prepared statements a connection keeps.
@@ -30,6 +42,8 @@ pub(crate) struct Connection {
     pub(super) engine: rusqlite::Connection,
     /// The names of the app's own orders that it has been told of.
     orders: RefCell<Vec<String>>,
+    guard: Guard,
+    report: Report,
 }
 
 impl Connection {
@@ -57,13 +71,17 @@ impl Connection {
         Connection::open(path, OpenFlags::SQLITE_OPEN_READ_ONLY, settings)
     }
 
-    pub(super) fn of(engine: rusqlite::Connection) -> Connection {
-        Connection { engine, orders: RefCell::default() }
+    pub(super) fn of(mut engine: rusqlite::Connection) -> Result<Connection, Fault> {
+        let guard = Guard::default();
+        let decides = guard.clone();
+        engine.authorizer(Some(move |context: AuthContext<'_>| decides.decide(&context)))?;
+        Ok(Connection { engine, orders: RefCell::default(), guard, report: Report::none() })
     }
 
     fn open(path: &Path, flags: OpenFlags, settings: &Settings) -> Result<Connection, Fault> {
         let flags = flags | OpenFlags::SQLITE_OPEN_NO_MUTEX | super::memory::flags(path);
-        let connection = Connection::of(rusqlite::Connection::open_with_flags(path, flags)?);
+        let mut connection = Connection::of(rusqlite::Connection::open_with_flags(path, flags)?)?;
+        connection.report = Report::new(&settings.reporting, path);
         connection.engine.busy_timeout(settings.wait)?;
         connection.prepare_for_us()?;
         Ok(connection)
@@ -140,8 +158,19 @@ impl Connection {
 
     /// A prepared statement.
     #[inline]
-    pub(crate) fn prepare(&self, text: &str) -> Result<Statement<'_>, Fault> {
-        Ok(Statement(self.engine.prepare_cached(text)?))
+    pub(crate) fn prepare<'c>(&'c self, text: &'c str) -> Result<Statement<'c>, Fault> {
+        Ok(Statement { engine: self.engine.prepare_cached(text)?, text, report: &self.report })
+    }
+
+    /// A prepared statement that the app wrote itself: it may read and write records, and nothing else.
+    pub(crate) fn prepare_foreign<'c>(&'c self, text: &'c str) -> Result<Statement<'c>, Fault> {
+        // Marked, so that it is never taken for one of ours, which may do more.
+        let marked = format!("{text}\n/* own */");
+        match self.guard.watching(|| self.engine.prepare_cached(&marked)) {
+            (Ok(engine), None) => Ok(Statement { engine, text, report: &self.report }),
+            (_, Some(why)) => Err(Fault { kind: FaultKind::Forbidden, message: why }),
+            (Err(error), None) => Err(error.into()),
+        }
     }
 
     /// The whole number that a statement without arguments returns first.

@@ -29,6 +29,8 @@ pub(crate) enum FaultKind {
     Clash(Vec<String>),
     /// A link would lead nowhere.
     Link,
+    /// A column does not take a value: nothing where something must be, text where a number must be.
+    Unfit,
     /// This table is not in the file.
     NoTable(String),
     /// This column is not in the table.
@@ -66,6 +68,7 @@ fn kind(code: ffi::Error, message: &str) -> FaultKind {
             FaultKind::Clash(columns.split(", ").map(str::to_owned).collect())
         }
         (_, ffi::SQLITE_CONSTRAINT_FOREIGNKEY | ffi::SQLITE_CONSTRAINT_TRIGGER) => FaultKind::Link,
+        (ErrorCode::ConstraintViolation, _) => FaultKind::Unfit,
         (_, ffi::SQLITE_IOERR_NOMEM) => FaultKind::Other,
         (ErrorCode::DatabaseBusy | ErrorCode::DatabaseLocked, _) => FaultKind::Locked,
         (ErrorCode::DiskFull, _) => FaultKind::NoSpace,

@@ -2,8 +2,10 @@
 
 mod connection;
 mod fault;
+mod guard;
 mod memory;
 mod pool;
+mod report;
 mod statement;
 mod traceless;
 mod whole_copy;
@@ -12,7 +14,8 @@ pub(crate) use connection::{Connection, Settings};
 pub(crate) use fault::{Fault, FaultKind};
 pub(crate) use memory::{bytes_of, memory_place, pour_bytes};
 pub(crate) use pool::Pool;
-pub(crate) use statement::{Cells, Row, Rows, Statement};
+pub(crate) use report::Reporting;
+pub(crate) use statement::{Cells, Placed, Row, Rows, Statement};
 pub(crate) use traceless::Traceless;
 pub(crate) use whole_copy::{copy_from, copy_whole};
 

@@ -1,11 +1,16 @@
 //! Statements, their arguments and their rows.
 
 use super::Fault;
+use super::report::{Report, Telling};
 use rusqlite::types::{ToSqlOutput, ValueRef as EngineValue};
 use velvet_core::{ColumnType, Misfit, Output, Sink, Source, Value, ValueRef};
 
 /// A prepared statement, kept by its connection for the next time.
-pub(crate) struct Statement<'c>(pub(super) rusqlite::CachedStatement<'c>);
+pub(crate) struct Statement<'c> {
+    pub(super) engine: rusqlite::CachedStatement<'c>,
+    pub(super) text: &'c str,
+    pub(super) report: &'c Report,
+}
 
 impl<'c> Statement<'c> {
     /// Binds the argument at `position`, counted from 1.
@@ -17,7 +22,7 @@ impl<'c> Statement<'c> {
             ValueRef::Text(text) => EngineValue::Text(text.as_bytes()),
             ValueRef::BrokenText(bytes) | ValueRef::Bytes(bytes) => EngineValue::Blob(bytes),
         };
-        Ok(self.0.raw_bind_parameter(position, ToSqlOutput::Borrowed(value))?)
+        Ok(self.engine.raw_bind_parameter(position, ToSqlOutput::Borrowed(value))?)
     }
 
     /// Binds arguments in order, from the first.
@@ -27,17 +32,43 @@ impl<'c> Statement<'c> {
 
     /// A sink that binds a record's columns: all of them, or only those at `positions`, in order.
     pub(crate) fn columns<'s>(&'s mut self, positions: Option<&'s [usize]>) -> Columns<'s, 'c> {
-        Columns { statement: &mut self.0, positions, fault: None }
+        Columns { statement: &mut self.engine, positions, fault: None }
+    }
+
+    /// Whether it only reads.
+    pub(crate) fn only_reads(&self) -> bool {
+        self.engine.readonly()
+    }
+
+    /// The names of the columns it returns.
+    pub(crate) fn returns(&self) -> Vec<&str> {
+        self.engine.column_names().collect()
+    }
+
+    /// The table and column of the file that each column it returns comes from as it is, where it does.
+    pub(crate) fn origins(&self) -> Vec<Option<(String, String)>> {
+        let origin = |c: &rusqlite::ColumnMetadata<'_>| Some((c.table_name()?.to_owned(), c.origin_name()?.to_owned()));
+        self.engine.columns_with_metadata().map(|c| origin(&c)).collect()
+    }
+
+    /// The names of its arguments in order; nothing for one that has none.
+    pub(crate) fn arguments(&self) -> Vec<Option<&str>> {
+        (1..=self.engine.parameter_count()).map(|at| self.engine.parameter_name(at)).collect()
     }
 
     /// Runs it to its end and says how many rows it changed.
     pub(crate) fn execute(&mut self) -> Result<u64, Fault> {
-        Ok(self.0.raw_execute()? as u64)
+        let mut telling = self.report.begun(self.text, &self.engine);
+        let changed = self.engine.raw_execute()? as u64;
+        if let Some(telling) = &mut telling {
+            telling.rows = changed;
+        }
+        Ok(changed)
     }
 
     /// Its rows, with the arguments bound before.
     pub(crate) fn rows(&mut self) -> Rows<'_> {
-        Rows(self.0.raw_query())
+        Rows { telling: self.report.begun(self.text, &self.engine), rows: self.engine.raw_query() }
     }
 }
 
@@ -110,13 +141,20 @@ impl Output for Cell<'_, '_> {
 }
 
 /// The rows of a statement, one after the other.
-pub(crate) struct Rows<'s>(rusqlite::Rows<'s>);
+pub(crate) struct Rows<'s> {
+    rows: rusqlite::Rows<'s>,
+    telling: Option<Telling<'s>>,
+}
 
 impl<'s> Rows<'s> {
     /// The next row, or nothing after the last.
     #[inline]
     pub(crate) fn next(&mut self) -> Result<Option<Row<'_, 's>>, Fault> {
-        Ok(self.0.next()?.map(Row))
+        let row = self.rows.next()?;
+        if let (Some(telling), Some(_)) = (&mut self.telling, row) {
+            telling.rows += 1;
+        }
+        Ok(row.map(Row))
     }
 }
 
@@ -137,6 +175,11 @@ impl<'r> Row<'r, '_> {
             Ok(EngineValue::Blob(bytes)) => ValueRef::Bytes(bytes),
             Ok(EngineValue::Null) | Err(_) => ValueRef::Missing,
         }
+    }
+
+    /// The name of the column at `position`.
+    pub(crate) fn name(&self, position: usize) -> &'r str {
+        self.0.as_ref().column_name(position).unwrap_or_default()
     }
 
     /// How many values it has.
@@ -169,6 +212,17 @@ impl Source for Cells<'_, '_> {
     #[inline]
     fn take<C: ColumnType>(&mut self, column: usize) -> Result<C::Value, Misfit> {
         C::load(self.0.value(column)).map_err(|misfit| misfit.at(column))
+    }
+}
+
+/// A row whose columns are found at these places.
+pub(crate) struct Placed<'r, 's>(pub(crate) Row<'r, 's>, pub(crate) &'r [usize]);
+
+impl Source for Placed<'_, '_> {
+    #[inline]
+    fn take<C: ColumnType>(&mut self, column: usize) -> Result<C::Value, Misfit> {
+        let place = self.1.get(column).copied().unwrap_or(usize::MAX);
+        C::load(self.0.value(place)).map_err(|misfit| misfit.at(place))
     }
 }
 

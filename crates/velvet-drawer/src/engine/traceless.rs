@@ -74,10 +74,10 @@ fn open(path: &Path, way: &str) -> Result<Connection, Fault> {
         OpenFlags::SQLITE_OPEN_READ_ONLY | OpenFlags::SQLITE_OPEN_URI
     };
     let place = if way.is_empty() { path.as_os_str().to_owned() } else { address(path, way) };
-    let mut connection = rusqlite::Connection::open_with_flags(place, flags | OpenFlags::SQLITE_OPEN_NO_MUTEX)?;
+    let connection = rusqlite::Connection::open_with_flags(place, flags | OpenFlags::SQLITE_OPEN_NO_MUTEX)?;
     connection.busy_timeout(WAIT)?;
-    connection.authorizer(Some(only_reads))?;
-    let connection = Connection::of(connection);
+    let mut connection = Connection::of(connection)?;
+    connection.engine.authorizer(Some(only_reads))?;
     connection.prepare_for_us()?;
     Ok(connection)
 }

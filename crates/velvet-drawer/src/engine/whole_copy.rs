@@ -5,7 +5,7 @@ use rusqlite::backup::Backup;
 use std::path::Path;
 use std::time::Duration;
 
-const SETTINGS: Settings = Settings { wait: Duration::from_secs(5), relaxed: false };
+const WAIT: Duration = Duration::from_secs(5);
 
 /// How many pages to copy before others get a turn.
 const PAGES: i32 = 4096;
@@ -13,12 +13,12 @@ const PAGES: i32 = 4096;
 /// Copies what the file at `path` holds, what stands in the log beside it included, to a new file at `to`. The copy is one
 /// file, on the device when this returns.
 pub(crate) fn copy_whole(path: &Path, to: &Path) -> Result<(), Fault> {
-    copy_from(&Connection::reader(path, &SETTINGS)?, to)
+    copy_from(&Connection::reader(path, &Settings::of_ours(WAIT, false))?, to)
 }
 
 /// As [`copy_whole`], of the file behind a connection.
 pub(crate) fn copy_from(source: &Connection, to: &Path) -> Result<(), Fault> {
-    let mut target = Connection::writer(to, &SETTINGS)?;
+    let mut target = Connection::writer(to, &Settings::of_ours(WAIT, false))?;
     Backup::new(&source.engine, &mut target.engine)?.run_to_completion(PAGES, Duration::ZERO, None)?;
     target.merge_alone()?;
     target.close()

@@ -75,7 +75,7 @@ impl File {
         let bytes = |path: &Path| std::fs::metadata(path).map_or(0, |m| m.len());
         let before = bytes(&copy);
         let begun = Instant::now();
-        let settings = Settings { wait: Duration::ZERO, relaxed: true };
+        let settings = Settings::of_ours(Duration::ZERO, true);
         let engine = |fault| named(Error::engine(doing, fault));
         let connection = Connection::writer(&copy, &settings).map_err(engine)?;
         let upgraded = match recognise(&connection, &declared).map_err(named)? {

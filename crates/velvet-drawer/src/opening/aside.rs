@@ -43,7 +43,7 @@ pub(super) fn set_aside(path: &Path) -> Result<PathBuf, Error> {
 
 /// Merges the log into the file, so that one file holds everything; what cannot be read stays as it is.
 fn merge_if_possible(path: &Path, doing: &str) -> Result<(), Error> {
-    let settings = Settings { wait: Duration::ZERO, relaxed: false };
+    let settings = Settings::of_ours(Duration::ZERO, false);
     let Ok(connection) = Connection::writer(path, &settings) else { return Ok(()) };
     match connection.merge_alone() {
         Err(fault) if fault.kind == FaultKind::Locked => {

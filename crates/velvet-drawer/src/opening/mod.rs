@@ -74,7 +74,7 @@ impl fmt::Debug for FillNew {
 impl Default for Options {
     fn default() -> Options {
         Options {
-            settings: Settings { wait: Duration::from_secs(5), relaxed: false },
+            settings: Settings::of_ours(Duration::from_secs(5), false),
             files_root: None,
             app_version: None,
             slow_upgrade: None,
@@ -117,6 +117,31 @@ impl Options {
     #[must_use]
     pub fn relaxed(mut self) -> Options {
         self.settings.relaxed = true;
+        self
+    }
+
+    /// Tells the app's log of every statement that takes this long or longer, from its start until the last row was taken;
+    /// a quarter of a second unless said otherwise. Values are not told.
+    #[cfg(feature = "tracing")]
+    #[must_use]
+    pub fn report_slow(mut self, least: std::time::Duration) -> Options {
+        self.settings.reporting.slow = Some(least);
+        self
+    }
+
+    /// Tells the app's log of every statement that reads or writes records.
+    #[cfg(feature = "tracing")]
+    #[must_use]
+    pub fn report_statements(mut self) -> Options {
+        self.settings.reporting.all = true;
+        self
+    }
+
+    /// Tells the values that are bound in a reported statement too. Nobody who must not see them may see the log then.
+    #[cfg(feature = "tracing")]
+    #[must_use]
+    pub fn report_values(mut self) -> Options {
+        self.settings.reporting.values = true;
         self
     }
 

@@ -27,7 +27,7 @@ pub(crate) fn remove_from_device(path: &Path) -> Result<bool, Error> {
         return refuse(Cause::InUse, "it is open in this process; drop or close its handles first");
     }
     // Nobody else has it open when the log can be merged, and removed, alone.
-    let settings = Settings { wait: Duration::ZERO, relaxed: true };
+    let settings = Settings::of_ours(Duration::ZERO, true);
     let engine = |fault| Error::engine(doing, fault).untouched("Nothing was removed").in_file(&path);
     let connection = Connection::writer(&path, &settings).map_err(engine)?;
     if connection.number("PRAGMA application_id").map_err(engine)? != APPLICATION_ID {

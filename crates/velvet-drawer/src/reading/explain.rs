@@ -1,11 +1,16 @@
 //! How a selection is run.
 
 use super::{Open, Records};
+use crate::engine::{Fault, Rows};
 use crate::error::Error;
+use std::cell::RefCell;
 use std::fmt;
 use velvet_core::name::quoted;
 use velvet_core::statement::Select;
 use velvet_core::{Fragment, Record};
+
+/// Before a statement, makes the engine explain it in place of running it.
+pub(crate) const EXPLAIN: &str = "EXPLAIN QUERY PLAN ";
 
 /// From how many rows on reading a table whole is worth a hint.
 const MANY: i64 = 1_000;
@@ -41,51 +46,68 @@ impl<T: Record> Records<'_, T> {
     /// # Ok::<(), velvet_drawer::Error>(())
     /// ```
     pub fn explain(self) -> Result<Explained, Error> {
-        let mut statement = String::new();
-        let text = |select: Select| {
-            let asked = select.rows::<T>();
-            statement.clone_from(&asked.text);
-            Fragment::text("EXPLAIN QUERY PLAN ").and(asked)
-        };
-        let (steps, rows) = self.run(text, |open, rows| {
-            let mut steps = Vec::new();
-            while let Some(row) =
-                rows.next().map_err(open.fault(|| format!("cannot explain a selection of {}", T::TABLE)))?
-            {
-                steps.push(row.text(3).to_owned());
-            }
-            Ok((steps, count::<T>(open)?))
-        })?;
+        let statement = RefCell::default();
+        self.run(
+            |select: Select| {
+                let asked = Fragment::text(EXPLAIN).and(select.rows::<T>());
+                statement.replace(asked.text.clone());
+                asked
+            },
+            |open, rows| {
+                let explained = Explained::of(open, &statement.borrow(), rows);
+                explained.map_err(open.fault(|| format!("cannot explain a selection of {}", T::TABLE)))
+            },
+        )
+    }
+}
+
+impl Explained {
+    /// What the rows of the engine's own explanation of a statement come to.
+    pub(crate) fn of(open: Open<'_>, text: &str, rows: &mut Rows<'_>) -> Result<Explained, Fault> {
+        let mut steps = Vec::new();
+        while let Some(row) = rows.next()? {
+            steps.push(row.text(3).to_owned());
+        }
+        let statement = text.strip_prefix(EXPLAIN).unwrap_or(text).to_owned();
         let by_index = steps.iter().any(|step| step.starts_with("SEARCH "));
-        let hint = hint::<T>(&steps, rows, statement.contains(" WHERE "));
+        // A list of everything has to read everything.
+        let has_condition = statement.to_ascii_uppercase().contains("WHERE");
+        let hint = hint(open, &steps, has_condition)?;
         Ok(Explained { statement, steps, by_index, hint })
     }
 }
 
-fn count<T: Record>(open: Open<'_>) -> Result<i64, Error> {
-    let text = format!("SELECT count(*) FROM {}", quoted(T::TABLE));
-    open.connection.number(&text).map_err(open.fault(|| format!("cannot count the records of {}", T::TABLE)))
-}
-
-fn hint<T: Record>(steps: &[String], rows: i64, has_condition: bool) -> Option<String> {
-    if rows < MANY {
-        return None;
-    }
-    let table = T::TABLE;
-    // A list of everything has to read everything.
-    let is_read_whole = has_condition && steps.iter().any(|s| s.starts_with("SCAN ") && !s.contains("INDEX"));
+/// What would help, when a large table is read whole for some of its rows, or sorted.
+fn hint(open: Open<'_>, steps: &[String], has_condition: bool) -> Result<Option<String>, Fault> {
     let is_sorted = steps.iter().any(|s| s.starts_with("USE TEMP B-TREE FOR ORDER BY"));
-    match (is_read_whole, is_sorted) {
-        (true, _) => Some(format!(
-            "all {rows} rows of `{table}` are read, because no index serves the conditions; mark a field that they narrow \
-             most with #[record(indexed)]"
-        )),
-        (false, true) => Some(format!(
-            "the selected rows of `{table}` ({rows} in all) are sorted each time, because no index has this order; mark the \
-             field that they are sorted by with #[record(indexed)]"
-        )),
-        (false, false) => None,
+    for table in &open.inner.declared.structure.tables {
+        let name = &table.name;
+        let begins = |step: &String, word: &str| {
+            let rest = step.strip_prefix(word).and_then(|rest| rest.strip_prefix(name.as_str()));
+            rest.is_some_and(|rest| rest.is_empty() || rest.starts_with(' '))
+        };
+        let is_read_whole = has_condition && steps.iter().any(|s| begins(s, "SCAN ") && !s.contains("INDEX"));
+        let is_read = steps.iter().any(|s| begins(s, "SCAN ") || begins(s, "SEARCH "));
+        if !(is_read_whole || is_sorted && is_read) {
+            continue;
+        }
+        let rows = open.connection.number(&format!("SELECT count(*) FROM {}", quoted(name)))?;
+        if rows < MANY {
+            continue;
+        }
+        return Ok(Some(if is_read_whole {
+            format!(
+                "all {rows} rows of `{name}` are read, because no index serves the conditions; mark a field that they \
+                 narrow most with #[record(indexed)]"
+            )
+        } else {
+            format!(
+                "the selected rows of `{name}` ({rows} in all) are sorted each time, because no index has this order; mark \
+                 the field that they are sorted by with #[record(indexed)]"
+            )
+        }));
     }
+    Ok(None)
 }
 
 impl fmt::Display for Explained {

@@ -14,6 +14,7 @@ mod view;
 mod with;
 
 pub use each::Going;
+pub(crate) use explain::EXPLAIN;
 pub use explain::Explained;
 pub use gather::Gather;
 pub use groups::Groups;

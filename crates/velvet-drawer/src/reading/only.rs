@@ -4,8 +4,11 @@ use super::{Open, Records, reading};
 use crate::engine::{Cells, Row};
 use crate::error::{Cause, Error};
 use std::marker::PhantomData;
+use velvet_core::excerpt::PickOf;
 use velvet_core::statement::Select;
-use velvet_core::{Column, ColumnType, Computed, Group, Misfit, Ordered, Pick, Picked, Record, Summed, Term};
+use velvet_core::{
+    Column, ColumnType, Computed, ExcerptOf, Group, Misfit, Ordered, Pick, Picked, Record, Summed, Term,
+};
 
 /// Some columns of a selection.
 #[must_use = "a selection reads nothing until it is collected"]
@@ -38,6 +41,29 @@ impl<'a, T: Record> Records<'a, T> {
     /// ```
     pub fn only<P: Pick<T>>(self, pick: impl FnOnce(T::Columns) -> P) -> Only<'a, T, P> {
         Only { records: self, columns: picked(pick(T::columns())), distinct: false, of: PhantomData }
+    }
+
+    /// Reads only the columns of an excerpt, as that type. The compiler sees that each of its fields is one of the record's, with
+    /// the same name and type.
+    ///
+    /// ```
+    /// # use velvet_drawer::{Drawer, Excerpt, Record, Schema};
+    /// # #[derive(Record)] struct Piece { mark: String, grams: Option<u32>, remarks: String }
+    /// #[derive(Excerpt)]
+    /// #[excerpt(of = Piece)]
+    /// struct Line {
+    ///     mark: String,
+    ///     grams: Option<u32>,
+    /// }
+    ///
+    /// # let drawer = Drawer::in_memory(Schema::new("kilnbook").record::<Piece>())?;
+    /// # drawer.insert(Piece { mark: "K-1".into(), grams: Some(640), remarks: String::new() })?;
+    /// let lines: Vec<Line> = drawer.records::<Piece>().sort_by(|p| p.mark.ascending()).only_as().collect()?;
+    /// assert_eq!(lines[0].mark, "K-1");
+    /// # Ok::<(), velvet_drawer::Error>(())
+    /// ```
+    pub fn only_as<X: ExcerptOf<T>>(self) -> Only<'a, T, PickOf<X>> {
+        self.only(|_| PickOf::default())
     }
 
     /// The sum of a column; missing values do not count, and the sum of nothing is 0.

@@ -53,7 +53,7 @@ impl Drop for End<'_> {
 }
 
 impl<'a> View<'a> {
-    pub(super) fn open(&self) -> Open<'a> {
+    pub(crate) fn open(&self) -> Open<'a> {
         self.open
     }
 

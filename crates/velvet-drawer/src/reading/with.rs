@@ -91,6 +91,10 @@ impl<T: Record, F: Follow<T>> With<'_, T, F> {
 }
 
 /// A link's column type, as what comes with a record: `Stored<U>` for a `Key<U>`, an `Option` of it for an optional one.
+#[diagnostic::on_unimplemented(
+    message = "a column of `{Self}` is not a link",
+    note = "links are fields of type `Key<…>` and `Option<Key<…>>`; a value of a column comes with the record as it is"
+)]
 pub trait LinkedTo: Links {
     /// What comes with a record.
     type Output;
@@ -142,6 +146,10 @@ impl<T: Record, C: NestedLink<F>, F: Follow<C::To>> Follow<T> for Nested<Column<
 }
 
 /// A link's column type, as what comes with a record when more comes with that.
+#[diagnostic::on_unimplemented(
+    message = "a column of `{Self}` is not a link",
+    note = "links are fields of type `Key<…>` and `Option<Key<…>>`; a value of a column comes with the record as it is"
+)]
 pub trait NestedLink<F: Follow<Self::To>>: Links {
     /// What comes with a record.
     type Output;

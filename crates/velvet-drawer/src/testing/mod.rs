@@ -19,7 +19,9 @@
 
 mod history;
 mod sample_rows;
+mod statements;
 mod versions;
 
 pub use history::history_is_current;
+pub use statements::{Statements, statements_are_valid};
 pub use versions::{every_version_upgrades, every_version_upgrades_and, shipped_file_fits};

@@ -72,7 +72,7 @@ fn one_version(
 
 /// Makes a file of an old version, with rows.
 fn make(path: &Path, declared: &Declared) -> Result<(), Fault> {
-    let settings = Settings { wait: Duration::ZERO, relaxed: true };
+    let settings = Settings::of_ours(Duration::ZERO, true);
     let connection = Connection::writer(path, &settings)?;
     for text in statement::create(&declared.structure) {
         connection.run(&text)?;

@@ -1,7 +1,7 @@
 //! Writing a table anew under another structure.
 
 use super::{Watch, count};
-use crate::engine::{Connection, Fault, Statement};
+use crate::engine::{Connection, Fault};
 use crate::error::{Cause, Error};
 use velvet_core::ValueRef;
 use velvet_core::evolution::Rebuild;
@@ -65,7 +65,8 @@ struct Chunks<'c> {
     above: i64,
     last: i64,
     /// Finds the end of the next range, where row numbers lie too far apart to count on them.
-    sparse: Option<Statement<'c>>,
+    sparse: Option<String>,
+    connection: &'c Connection,
 }
 
 impl<'c> Chunks<'c> {
@@ -78,7 +79,7 @@ impl<'c> Chunks<'c> {
         let find = format!(
             "SELECT max(k) FROM (SELECT {key} AS k FROM {table} WHERE {key} > ?1 ORDER BY {key} LIMIT {CHUNK})"
         );
-        let sparse = if dense { None } else { Some(connection.prepare(&find)?) };
+        let sparse = (!dense).then_some(find);
         let above = if rows == 0 {
             last
         } else if dense {
@@ -86,7 +87,7 @@ impl<'c> Chunks<'c> {
         } else {
             i64::MIN
         };
-        Ok(Chunks { above, last, sparse })
+        Ok(Chunks { above, last, sparse, connection })
     }
 
     fn next(&mut self) -> Result<Option<(i64, i64)>, Fault> {
@@ -94,9 +95,10 @@ impl<'c> Chunks<'c> {
             return Ok(None);
         }
         let above = self.above;
-        self.above = match &mut self.sparse {
+        self.above = match &self.sparse {
             None => above + CHUNK,
             Some(find) => {
+                let mut find = self.connection.prepare(find)?;
                 find.bind(1, ValueRef::Integer(above))?;
                 let mut rows = find.rows();
                 rows.next()?.map_or(self.last, |row| row.integer(0))

@@ -69,9 +69,13 @@ impl Drop for Part<'_> {
     }
 }
 
-impl Tx<'_> {
+impl<'a> Tx<'a> {
     pub(crate) fn connection(&self) -> &Connection {
         self.0.connection
+    }
+
+    pub(crate) fn open(&self) -> Open<'a> {
+        self.0
     }
 
     /// Inserts a record; see [`Drawer::insert`].

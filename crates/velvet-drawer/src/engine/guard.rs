@@ -1,0 +1,93 @@
+//! What statements that an app wrote itself may do.
+
+use rusqlite::hooks::{AuthAction, AuthContext, Authorization};
+use std::sync::{Arc, Mutex, PoisonError};
+
+/// Refuses what an app's own statements must not do, while one of them is prepared. Our own are not looked at.
+#[derive(Clone, Default)]
+pub(super) struct Guard(Arc<Mutex<Watch>>);
+
+#[derive(Default)]
+struct Watch {
+    on: bool,
+    refused: Option<String>,
+}
+
+/// What can be asked of the engine without changing anything.
+const HARMLESS: [&str; 9] = [
+    "table_info",
+    "table_xinfo",
+    "table_list",
+    "index_list",
+    "index_info",
+    "index_xinfo",
+    "foreign_key_list",
+    "page_count",
+    "user_version",
+];
+
+const STRUCTURE: &str = "it changes the structure; change the schema, and record a version of it";
+
+impl Guard {
+    /// Says yes or no to the engine.
+    pub(super) fn decide(&self, context: &AuthContext<'_>) -> Authorization {
+        let mut watch = self.0.lock().unwrap_or_else(PoisonError::into_inner);
+        if !watch.on {
+            return Authorization::Allow;
+        }
+        match refusal(context) {
+            None => Authorization::Allow,
+            Some(why) => {
+                watch.refused.get_or_insert(why);
+                Authorization::Deny
+            }
+        }
+    }
+
+    /// Runs `work` while statements are looked at, and says why one was refused, if one was.
+    pub(super) fn watching<R>(&self, work: impl FnOnce() -> R) -> (R, Option<String>) {
+        let set = |on| {
+            let mut watch = self.0.lock().unwrap_or_else(PoisonError::into_inner);
+            watch.on = on;
+            watch.refused.take()
+        };
+        set(true);
+        let result = work();
+        (result, set(false))
+    }
+}
+
+fn refusal(context: &AuthContext<'_>) -> Option<String> {
+    match context.action {
+        AuthAction::Select | AuthAction::Read { .. } | AuthAction::Recursive => None,
+        AuthAction::Function { function_name } if !function_name.eq_ignore_ascii_case("load_extension") => None,
+        AuthAction::Insert { table_name }
+        | AuthAction::Update { table_name, .. }
+        | AuthAction::Delete { table_name } => {
+            match table_name {
+                // What a trigger of ours writes there is none of the statement's doing.
+                _ if context.accessor.is_some() => None,
+                kept if kept.starts_with("velvet_") => Some(format!("it writes to `{kept}`, which is not the app's")),
+                kept if kept.starts_with("sqlite_") => Some(STRUCTURE.into()),
+                _ => None,
+            }
+        }
+        AuthAction::Transaction { .. } | AuthAction::Savepoint { .. } => {
+            Some("it begins or ends a transaction, which `write` does, and for a part of one `part`".into())
+        }
+        AuthAction::Pragma { pragma_name, pragma_value: None } if HARMLESS.contains(&pragma_name) => None,
+        AuthAction::Pragma { pragma_name, pragma_value: Some(_) }
+            if pragma_name.ends_with("_info") || pragma_name.ends_with("_list") =>
+        {
+            None
+        }
+        AuthAction::Pragma { pragma_name, .. } => {
+            Some(format!("it is about the setting `{pragma_name}`, which opening decides"))
+        }
+        AuthAction::Attach { .. } | AuthAction::Detach { .. } => {
+            Some("it is about another file; open that one as a drawer".into())
+        }
+        AuthAction::Function { .. } => Some("it loads code".into()),
+        _ => Some(STRUCTURE.into()),
+    }
+}

@@ -1,0 +1,72 @@
+//! Telling the app's log of statements: those that are slow, or all.
+
+use crate::events;
+use std::path::{Path, PathBuf};
+use std::time::{Duration, Instant};
+
+/// Which statements the app's log is told of.
+#[derive(Clone, Debug)]
+pub(crate) struct Reporting {
+    /// Those that take this long, or longer.
+    pub(crate) slow: Option<Duration>,
+    /// All of them.
+    pub(crate) all: bool,
+    /// With the values that are bound in them.
+    pub(crate) values: bool,
+}
+
+impl Default for Reporting {
+    fn default() -> Self {
+        Reporting { slow: Some(Duration::from_millis(250)), all: false, values: false }
+    }
+}
+
+/// Tells the app's log of the statements of one connection.
+pub(crate) struct Report {
+    reporting: Reporting,
+    file: PathBuf,
+}
+
+impl Report {
+    pub(super) fn new(reporting: &Reporting, file: &Path) -> Report {
+        Report { reporting: reporting.clone(), file: file.to_owned() }
+    }
+
+    /// Of a connection that tells nothing.
+    pub(super) fn none() -> Report {
+        Report { reporting: Reporting { slow: None, all: false, values: false }, file: PathBuf::new() }
+    }
+
+    /// Tells of a statement when what this returns is dropped; nothing when it may not be told of.
+    #[inline]
+    pub(super) fn begun<'a>(&'a self, text: &'a str, statement: &rusqlite::Statement<'_>) -> Option<Telling<'a>> {
+        if !events::ARE_ON || (!self.reporting.all && self.reporting.slow.is_none()) {
+            return None;
+        }
+        let with_values = if self.reporting.values { statement.expanded_sql() } else { None };
+        Some(Telling { report: self, text, with_values, begun: Instant::now(), rows: 0 })
+    }
+}
+
+/// A statement that is being run.
+pub(super) struct Telling<'a> {
+    report: &'a Report,
+    text: &'a str,
+    with_values: Option<String>,
+    begun: Instant,
+    /// How many rows it has read or changed.
+    pub(super) rows: u64,
+}
+
+impl Drop for Telling<'_> {
+    fn drop(&mut self) {
+        let took = self.begun.elapsed();
+        let Report { reporting, file } = self.report;
+        let text = self.with_values.as_deref().unwrap_or(self.text);
+        if reporting.slow.is_some_and(|slow| took >= slow) {
+            events::slow(file, text, self.rows, took);
+        } else if reporting.all {
+            events::statement(file, text, self.rows, took);
+        }
+    }
+}

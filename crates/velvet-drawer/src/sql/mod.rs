@@ -1,0 +1,169 @@
+//! Statements that an app writes itself, with values bound by name and rows read by the names of their columns.
+
+mod asked;
+
+pub(crate) use asked::{Asked, Fit};
+
+use crate::drawer::Drawer;
+use crate::engine::Statement;
+use crate::error::Error;
+use crate::reading::{EXPLAIN, Explained, Going, Open, View};
+use crate::writing::Tx;
+use std::borrow::Cow;
+use std::marker::PhantomData;
+use std::ops::ControlFlow;
+use velvet_core::{Argument, Excerpt, Misfit, Value};
+
+/// A statement of the app's own. Nothing is run until its rows are asked for, or it is told to `run`.
+///
+/// Values are bound by name and never become part of the statement's text.
+///
+/// ```
+/// # use velvet_drawer::{Drawer, Excerpt, Record, Schema};
+/// # #[derive(Record)] struct Piece { clay: String, grams: u32 }
+/// #[derive(Excerpt, Debug, PartialEq)]
+/// struct ClayCount {
+///     clay: String,
+///     n: u64,
+/// }
+///
+/// # let drawer = Drawer::in_memory(Schema::new("kilnbook").record::<Piece>())?;
+/// # for (clay, grams) in [("grey", 250), ("grey", 400), ("white", 350)] {
+/// #     drawer.insert(Piece { clay: clay.into(), grams })?;
+/// # }
+/// let rows: Vec<ClayCount> = drawer
+///     .sql("select clay, count(*) as n from piece where grams > :grams group by clay order by clay")
+///     .bind("grams", 300)
+///     .rows()?;
+/// assert_eq!(rows, [ClayCount { clay: "grey".into(), n: 1 }, ClayCount { clay: "white".into(), n: 1 }]);
+///
+/// // Writing takes a transaction.
+/// let changed = drawer.write(|tx| tx.sql("update piece set grams = grams + :more").bind("more", 10).run())?;
+/// assert_eq!(changed, 3);
+/// # Ok::<(), velvet_drawer::Error>(())
+/// ```
+#[must_use = "a statement is run when its rows are asked for, or by `run`"]
+pub struct Sql<'a, Access = Reads> {
+    from: From<'a>,
+    text: Cow<'a, str>,
+    bound: Vec<(Cow<'a, str>, Result<Value, Misfit>)>,
+    of: PhantomData<Access>,
+}
+
+/// The access of a statement that only reads.
+pub enum Reads {}
+
+/// The access of a statement that may write.
+pub enum Writes {}
+
+/// Where a statement is run.
+enum From<'a> {
+    Drawer(&'a Drawer),
+    View(Open<'a>),
+    Tx(Open<'a>),
+}
+
+impl Drawer {
+    /// A statement of the app's own that reads; see [`Sql`]. To write, use [`Tx::sql`].
+    pub fn sql<'a>(&'a self, text: impl Into<Cow<'a, str>>) -> Sql<'a> {
+        Sql::new(From::Drawer(self), text.into())
+    }
+}
+
+impl View<'_> {
+    /// A statement of the app's own that reads what the view sees; see [`Sql`].
+    pub fn sql<'a>(&'a self, text: impl Into<Cow<'a, str>>) -> Sql<'a> {
+        Sql::new(From::View(self.open()), text.into())
+    }
+}
+
+impl Tx<'_> {
+    /// A statement of the app's own, which may write records; see [`Sql`].
+    pub fn sql<'a>(&'a self, text: impl Into<Cow<'a, str>>) -> Sql<'a, Writes> {
+        Sql::new(From::Tx(self.open()), text.into())
+    }
+}
+
+impl<'a, Access> Sql<'a, Access> {
+    fn new(from: From<'a>, text: Cow<'a, str>) -> Self {
+        Sql { from, text, bound: Vec::new(), of: PhantomData }
+    }
+
+    /// Binds a value where the statement says `:name`.
+    pub fn bind(mut self, name: impl Into<Cow<'a, str>>, value: impl Argument) -> Self {
+        self.bound.push((name.into(), value.stored()));
+        self
+    }
+
+    /// All rows as a list.
+    ///
+    /// # Errors
+    /// When the statement is wrong, writes without a transaction, does more than read and write records, lacks a value or
+    /// has one that it does not name ([`Error::is_bad_query`]); when a row does not fit `X`; and when the file cannot be read.
+    pub fn rows<X: Excerpt>(self) -> Result<Vec<X>, Error> {
+        let mut all = Vec::new();
+        self.for_each(|row| all.push(row))?;
+        Ok(all)
+    }
+
+    /// The first row, or nothing when there is none.
+    ///
+    /// # Errors
+    /// As [`Sql::rows`].
+    pub fn first<X: Excerpt>(self) -> Result<Option<X>, Error> {
+        let mut first = None;
+        self.for_each(|row| {
+            first = Some(row);
+            ControlFlow::Break(())
+        })?;
+        Ok(first)
+    }
+
+    /// Calls `work` with one row after the other, in constant memory. Ends early when `work` returns
+    /// [`ControlFlow::Break`] or an error; nothing stays open then.
+    ///
+    /// # Errors
+    /// As [`Sql::rows`], and what `work` returns.
+    pub fn for_each<X: Excerpt, G: Going>(self, work: impl FnMut(X) -> G) -> Result<(), Error> {
+        self.prepared(|asked, statement| asked.each(statement, work))
+    }
+
+    /// Says how the statement would be run, without running it.
+    ///
+    /// # Errors
+    /// As [`Sql::rows`].
+    pub fn explain(mut self) -> Result<Explained, Error> {
+        self.text = Cow::Owned(format!("{EXPLAIN}{}", self.text));
+        self.prepared(|asked, explaining| {
+            let explained = Explained::of(asked.open, asked.text, &mut explaining.rows());
+            explained.map_err(|fault| asked.fault(fault))
+        })
+    }
+
+    /// Prepares it, binds its values, and hands it to `work`.
+    fn prepared<R>(self, work: impl FnOnce(Asked<'_>, &mut Statement<'_>) -> Result<R, Error>) -> Result<R, Error> {
+        let Sql { from, text, bound, .. } = self;
+        let run = |open: Open<'_>, reads: bool| {
+            let asked = Asked { open, text: &text };
+            let mut statement = asked.prepared(reads)?;
+            asked.bind(&mut statement, bound)?;
+            work(asked, &mut statement)
+        };
+        match from {
+            From::Drawer(drawer) => drawer.reading(|connection| run(Open { connection, inner: &drawer.inner }, true)),
+            From::View(open) => run(open, true),
+            From::Tx(open) => run(open, false),
+        }
+    }
+}
+
+impl Sql<'_, Writes> {
+    /// Runs a statement that writes, and says how many records it inserted, changed or removed.
+    ///
+    /// # Errors
+    /// As [`Sql::rows`], and when what it writes clashes or breaks a link. What was written before it in the transaction
+    /// stays.
+    pub fn run(self) -> Result<u64, Error> {
+        self.prepared(|asked, statement| asked.run(statement))
+    }
+}
