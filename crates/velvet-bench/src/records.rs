@@ -5,59 +5,79 @@ use crate::table::{Table, in_turn, timed};
 use rusqlite::{CachedStatement, Connection, Row};
 use std::hint::black_box;
 use std::path::Path;
-use velvet_drawer::{Drawer, Key, Record, Schema};
+use velvet_drawer::{Drawer, Key, Record, Schema, Stored};
 
 /// How many records the file has: more than the engine's own cache of pages holds.
-const ROWS: u32 = 100_000;
+pub(crate) const ROWS: u32 = 100_000;
+
+/// How many stages the pieces are in.
+pub(crate) const STAGES: u32 = 500;
 
 #[derive(Record, Clone)]
-struct Piece {
+pub(crate) struct Piece {
     #[record(key)]
     mark: String,
     #[record(indexed)]
     stage: u32,
-    grams: Option<u32>,
+    pub(crate) grams: Option<u32>,
     wood: f64,
     remarks: String,
 }
 
-fn piece(n: u32) -> Piece {
+pub(crate) fn piece(n: u32) -> Piece {
     Piece {
         mark: format!("K-{n:08}"),
-        stage: n % 500,
+        stage: n % STAGES,
         grams: (!n.is_multiple_of(3)).then_some(n % 2_000),
         wood: f64::from(n) / 8.0,
         remarks: "thrown off the hump, sixth of a set".into(),
     }
 }
 
-fn schema() -> Schema {
+pub(crate) fn schema() -> Schema {
     Schema::new("bench").record::<Piece>()
 }
 
 /// The record of a row, as it is written by hand.
-fn by_hand(row: &Row<'_>) -> rusqlite::Result<(i64, Piece)> {
+pub(crate) fn by_hand(row: &Row<'_>) -> rusqlite::Result<(i64, Piece)> {
     Ok((
         row.get(0)?,
         Piece { mark: row.get(1)?, stage: row.get(2)?, grams: row.get(3)?, wood: row.get(4)?, remarks: row.get(5)? },
     ))
 }
 
-const COLUMNS: &str = "SELECT key, mark, stage, grams, wood, remarks FROM piece";
+pub(crate) const COLUMNS: &str = "SELECT key, mark, stage, grams, wood, remarks FROM piece";
 
-fn hand(path: &Path) -> Result<Connection> {
+pub(crate) fn hand(path: &Path) -> Result<Connection> {
     let connection = Connection::open(path)?;
     connection.busy_timeout(std::time::Duration::from_secs(5))?;
     connection.execute_batch("PRAGMA foreign_keys = ON; PRAGMA synchronous = FULL; PRAGMA journal_mode = WAL")?;
     Ok(connection)
 }
 
-fn list(statement: &mut CachedStatement<'_>, argument: Option<u32>) -> Result<usize> {
+pub(crate) fn list(statement: &mut CachedStatement<'_>, argument: Option<u32>) -> Result<usize> {
     let rows: Vec<(i64, Piece)> = match argument {
         Some(n) => statement.query_map([n], by_hand)?.collect::<rusqlite::Result<_>>()?,
         None => statement.query_map([], by_hand)?.collect::<rusqlite::Result<_>>()?,
     };
     Ok(black_box(rows).len())
+}
+
+const INSERT: &str = "INSERT INTO piece (mark, stage, grams, wood, remarks) VALUES (?1, ?2, ?3, ?4, ?5)";
+
+/// Inserts pieces in one transaction, with one statement, and keeps them with their keys.
+pub(crate) fn insert_by_hand(connection: &Connection, pieces: Vec<Piece>) -> Result<usize> {
+    connection.execute_batch("BEGIN IMMEDIATE")?;
+    let mut stored = Vec::with_capacity(pieces.len());
+    {
+        let mut statement = connection.prepare_cached(INSERT)?;
+        for p in pieces {
+            let key = statement.insert((&p.mark, p.stage, p.grams, p.wood, &p.remarks))?;
+            stored.push((key, p));
+        }
+    }
+    connection.execute_batch("COMMIT")?;
+    Ok(black_box(stored).len())
 }
 
 pub(crate) fn run(table: &mut Table) -> Result<()> {
@@ -68,7 +88,42 @@ pub(crate) fn run(table: &mut Table) -> Result<()> {
     let connection = hand(&path)?;
     gets(table, &drawer, &connection)?;
     lists(table, &drawer, &connection)?;
-    inserts(table, &drawer, &connection)
+    inserts(table, &drawer, &connection)?;
+    small(table, &folder.path().join("small.drawer"))
+}
+
+/// The same in a file that fits into the engine's own cache of pages.
+fn small(table: &mut Table, path: &Path) -> Result<()> {
+    const FEW: u32 = 1_000;
+    let drawer = Drawer::open(path, schema())?;
+    drawer.insert_all((0..FEW).map(piece))?;
+    let connection = hand(path)?;
+    let keys = || (0..20_000_i64).map(|n| 1 + n * 7_919 % i64::from(FEW));
+    let ours = || {
+        timed(|| {
+            for key in keys() {
+                black_box(drawer.get(Key::<Piece>::from_number(key))?);
+            }
+            Ok::<_, Box<dyn std::error::Error>>(())
+        })
+    };
+    let text = format!("{COLUMNS} WHERE key = ?1");
+    let hand = || {
+        timed(|| {
+            for key in keys() {
+                black_box(connection.prepare_cached(&text)?.query_row([key], by_hand)?);
+            }
+            Ok(())
+        })
+    };
+    let (first, second) = in_turn(15, ours, hand)?;
+    table.line("get by key among 1,000, 20,000 times", first, second, 1.05);
+    let ours = || timed(|| drawer.records::<Piece>().collect().map(black_box)).map_err(Into::into);
+    let text = format!("{COLUMNS} ORDER BY key");
+    let hand = || timed(|| list(&mut connection.prepare_cached(&text)?, None));
+    let (first, second) = in_turn::<Box<dyn std::error::Error>>(101, ours, hand)?;
+    table.line("list 1,000", first, second, 1.05);
+    Ok(())
 }
 
 fn gets(table: &mut Table, drawer: &Drawer, connection: &Connection) -> Result<()> {
@@ -93,6 +148,16 @@ fn gets(table: &mut Table, drawer: &Drawer, connection: &Connection) -> Result<(
     };
     let (first, second) = in_turn(15, ours, hand)?;
     table.line("get by key, 20,000 times", first, second, 1.05);
+    let usual = || {
+        timed(|| {
+            for key in keys() {
+                black_box(connection.prepare(&text)?.query_row([key], by_hand)?);
+            }
+            Ok(())
+        })
+    };
+    let (first, second) = in_turn(5, ours, usual)?;
+    table.usual("  against a statement prepared for each", first, second);
     let ours = || {
         timed(|| {
             drawer.read(|view| {
@@ -109,6 +174,17 @@ fn gets(table: &mut Table, drawer: &Drawer, connection: &Connection) -> Result<(
     Ok(())
 }
 
+/// Twenty records by an index, the last ones first.
+pub(crate) fn page(drawer: &Drawer, stage: u32) -> std::result::Result<Vec<Stored<Piece>>, velvet_drawer::Error> {
+    let all = drawer.records::<Piece>().filter(|p| p.stage.is(stage));
+    all.sort_by(|p| p.stage.descending()).limit(20).collect()
+}
+
+/// The statement for the same.
+pub(crate) fn page_by_hand() -> String {
+    format!("{COLUMNS} WHERE stage = ?1 ORDER BY stage DESC, key DESC LIMIT 20")
+}
+
 fn lists(table: &mut Table, drawer: &Drawer, connection: &Connection) -> Result<()> {
     let ours = || timed(|| drawer.records::<Piece>().collect().map(black_box)).map_err(Into::into);
     let text = format!("{COLUMNS} ORDER BY key");
@@ -118,23 +194,22 @@ fn lists(table: &mut Table, drawer: &Drawer, connection: &Connection) -> Result<
 
     let ours = || {
         timed(|| {
-            for stage in 0..500 {
-                let all = drawer.records::<Piece>().filter(|p| p.stage.is(stage));
-                black_box(all.sort_by(|p| p.stage.descending()).limit(20).collect()?);
+            for stage in 0..STAGES {
+                black_box(page(drawer, stage)?);
             }
             Ok::<_, Box<dyn std::error::Error>>(())
         })
     };
-    let text = format!("{COLUMNS} WHERE stage = ?1 ORDER BY stage DESC, key DESC LIMIT 20");
-    let hand =
-        || timed(|| (0..500).try_for_each(|stage| list(&mut connection.prepare_cached(&text)?, Some(stage)).map(drop)));
+    let text = page_by_hand();
+    let hand = || {
+        timed(|| (0..STAGES).try_for_each(|stage| list(&mut connection.prepare_cached(&text)?, Some(stage)).map(drop)))
+    };
     let (first, second) = in_turn(15, ours, hand)?;
     table.line("20 rows by an index, sorted, 500 times", first, second, 1.10);
     Ok(())
 }
 
 fn inserts(table: &mut Table, drawer: &Drawer, connection: &Connection) -> Result<()> {
-    const INSERT: &str = "INSERT INTO piece (mark, stage, grams, wood, remarks) VALUES (?1, ?2, ?3, ?4, ?5)";
     let mut next = ROWS;
     let mut fresh = |count: u32| -> Vec<Piece> {
         next += count;
@@ -148,22 +223,28 @@ fn inserts(table: &mut Table, drawer: &Drawer, connection: &Connection) -> Resul
     };
     let hand = || {
         let batch = others.pop().unwrap_or_default();
-        timed(|| {
-            connection.execute_batch("BEGIN IMMEDIATE")?;
-            let mut stored = Vec::with_capacity(batch.len());
-            {
-                let mut statement = connection.prepare_cached(INSERT)?;
-                for p in batch {
-                    let key = statement.insert((&p.mark, p.stage, p.grams, p.wood, &p.remarks))?;
-                    stored.push((key, p));
-                }
-            }
-            connection.execute_batch("COMMIT")?;
-            Ok(black_box(stored).len())
-        })
+        timed(|| insert_by_hand(connection, batch))
     };
     let (first, second) = in_turn::<Box<dyn std::error::Error>>(5, ours, hand)?;
     table.line("insert 100,000", first, second, 1.05);
+
+    let mut batches: Vec<Vec<Piece>> = (0..6).map(|_| fresh(1_000)).collect();
+    let mut others = batches.split_off(3);
+    let ours = || {
+        let batch = batches.pop().unwrap_or_default();
+        timed(|| drawer.insert_all(batch).map(black_box)).map_err(Into::into)
+    };
+    let usual = || {
+        let batch = others.pop().unwrap_or_default();
+        timed(|| {
+            for p in batch {
+                connection.execute(INSERT, (&p.mark, p.stage, p.grams, p.wood, &p.remarks))?;
+            }
+            Ok(())
+        })
+    };
+    let (first, second) = in_turn::<Box<dyn std::error::Error>>(3, ours, usual)?;
+    table.usual("insert 1,000, against a transaction for each", first, second);
 
     let mut single = fresh(400).into_iter();
     let mut other = fresh(400).into_iter();

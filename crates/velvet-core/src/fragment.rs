@@ -49,7 +49,11 @@ impl Fragment {
     /// Appends another piece in place.
     pub fn push(&mut self, other: Fragment) {
         self.text.push_str(&other.text);
-        self.values.extend(other.values);
+        if self.values.is_empty() {
+            self.values = other.values;
+        } else {
+            self.values.extend(other.values);
+        }
         if self.misfit.is_none() {
             self.misfit = other.misfit;
         }

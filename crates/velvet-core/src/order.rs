@@ -139,13 +139,16 @@ impl Sorting {
 
     /// What follows `ORDER BY`. It is ended by `last`, such as the row number, in the direction that an index on the last
     /// column serves.
-    pub fn write(&self, last: &str) -> Fragment {
+    pub fn write(self, last: &str) -> Fragment {
+        let is_descending = self.is_descending();
         let mut out = Fragment::default();
-        for term in &self.terms {
-            if !out.text.is_empty() {
+        for term in self.terms {
+            if out.text.is_empty() {
+                out = term.what;
+            } else {
                 out.text.push_str(", ");
+                out.push(term.what);
             }
-            out.push(term.what.clone());
             out.text.push_str(if term.descending { " DESC" } else { "" });
             if term.missing_last != term.descending {
                 out.text.push_str(if term.missing_last { " NULLS LAST" } else { " NULLS FIRST" });
@@ -157,7 +160,7 @@ impl Sorting {
         if !out.text.is_empty() {
             out.text.push_str(", ");
         }
-        out.then(last).then(if self.is_descending() { " DESC" } else { "" })
+        out.then(last).then(if is_descending { " DESC" } else { "" })
     }
 
     fn is_descending(&self) -> bool {

@@ -79,7 +79,7 @@ fn main() -> Result<(), Error> {
     drawer.insert_all((0..18).map(|n: u32| Piece {
         mark: format!("K-{:03}", 100 + n),
         stage: [Stage::Thrown, Stage::Bisque, Stage::Glazed][n as usize % 3],
-        grams: (n % 5 != 0).then_some(300 + n * 37 % 400),
+        grams: (!n.is_multiple_of(5)).then_some(300 + n * 37 % 400),
         remarks: remarks[n as usize % 3].into(),
     }))?;
 

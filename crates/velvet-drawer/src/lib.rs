@@ -25,9 +25,9 @@ pub use drawer::Drawer;
 pub use error::Error;
 pub use opening::{Opened, Opening, Options};
 pub use outside::DanglingFile;
-pub use reading::{Explained, Follow, Gather, Going, Groups, Only, Records, Stream, View, With};
+pub use reading::{Explained, Follow, Gather, Going, Groups, Only, Reads, Records, Stream, View, With, Writes};
 pub use schema::Schema;
-pub use sql::{Reads, Sql, Writes};
+pub use sql::Sql;
 pub use upgrading::{Adopted, CodeRow, Progress, Upgrade, Upgraded, UpgradedStep};
 pub use velvet_core::{
     Argument, Assignment, Assignments, Choice, Column, ColumnType, Computed, Condition, Excerpt, ExcerptOf, Group,

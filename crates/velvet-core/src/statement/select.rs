@@ -7,6 +7,9 @@ use crate::pick::Picked;
 use crate::record::Record;
 use crate::value::Value;
 
+/// Room for an order and a range, so that the text of most statements is allocated once.
+const ROOM: usize = 128;
+
 /// The parts of a selection, of records or of groups of them.
 #[derive(Clone, Debug, Default)]
 pub struct Select {
@@ -22,9 +25,11 @@ pub struct Select {
 impl Select {
     /// Adds a condition that must be satisfied too.
     pub fn and(&mut self, condition: Fragment) {
-        if !self.condition.text.is_empty() {
-            self.condition.text.push_str(" AND ");
+        if self.condition.text.is_empty() && self.condition.misfit.is_none() {
+            self.condition = condition;
+            return;
         }
+        self.condition.text.push_str(" AND ");
         self.condition.push(condition);
     }
 
@@ -35,8 +40,10 @@ impl Select {
     }
 
     /// The statement that reads the selected records.
-    pub fn rows<T: Record>(self) -> Fragment {
-        let mut out = Fragment::text(T::statements().select.clone());
+    pub fn rows<T: Record>(mut self) -> Fragment {
+        let select = &T::statements().select;
+        let mut out = Fragment::text(String::with_capacity(select.len() + self.condition.text.len() + ROOM));
+        out.text.push_str(select);
         self.push_where(&mut out);
         self.push_order::<T>(&mut out);
         self.push_range(&mut out);
@@ -45,7 +52,7 @@ impl Select {
 
     /// The statement that reads some columns of the selected records. With `distinct`, each combination of values comes
     /// once; its order is then that of the sorting alone.
-    pub fn columns<T: Record>(self, columns: Vec<Picked>, distinct: bool) -> Fragment {
+    pub fn columns<T: Record>(mut self, columns: Vec<Picked>, distinct: bool) -> Fragment {
         let mut out = Fragment::text(if distinct { "SELECT DISTINCT " } else { "SELECT " });
         push_list(&mut out, columns);
         out.text.push_str(" FROM ");
@@ -55,7 +62,7 @@ impl Select {
             self.push_order::<T>(&mut out);
         } else if !self.sorting.is_empty() {
             out.text.push_str(" ORDER BY ");
-            out.push(self.sorting.write(""));
+            out.push(std::mem::take(&mut self.sorting).write(""));
         }
         self.push_range(&mut out);
         out
@@ -70,7 +77,7 @@ impl Select {
 
     /// The statement that puts the selected records in groups by the values of some columns: reads these, and what is made
     /// of each group. `groups` are the conditions, order and range of the groups.
-    pub fn groups<T: Record>(self, columns: Vec<Picked>, made: Vec<Picked>, groups: Select) -> Fragment {
+    pub fn groups<T: Record>(self, columns: Vec<Picked>, made: Vec<Picked>, mut groups: Select) -> Fragment {
         let numbers: Vec<String> = (1..=columns.len()).map(|n| n.to_string()).collect();
         let numbers = numbers.join(", ");
         let mut out = Fragment::text("SELECT ");
@@ -79,10 +86,10 @@ impl Select {
         self.push_source::<T>(&mut out);
         out.text.push_str(&format!(" GROUP BY {numbers}"));
         if !groups.condition.text.is_empty() {
-            out = out.then(" HAVING ").and(groups.condition.clone());
+            out = out.then(" HAVING ").and(std::mem::take(&mut groups.condition));
         }
         let comma = if groups.sorting.is_empty() { "" } else { ", " };
-        out = out.then(" ORDER BY ").and(groups.sorting.write("")).then(comma).then(&numbers);
+        out = out.then(" ORDER BY ").and(std::mem::take(&mut groups.sorting).write("")).then(comma).then(&numbers);
         groups.push_range(&mut out);
         out
     }
@@ -109,7 +116,7 @@ impl Select {
     }
 
     /// Ends a statement that writes: with the conditions, or with the keys of a range.
-    fn push_written<T: Record>(self, mut out: Fragment) -> Fragment {
+    fn push_written<T: Record>(mut self, mut out: Fragment) -> Fragment {
         if !self.is_ranged() {
             self.push_where(&mut out);
             return out;
@@ -124,7 +131,7 @@ impl Select {
     }
 
     /// The statement that counts the selected records.
-    pub fn count<T: Record>(self) -> Fragment {
+    pub fn count<T: Record>(mut self) -> Fragment {
         let mut out = Fragment::text("SELECT count(*) FROM ");
         let ranged = self.is_ranged();
         out.text.push_str(if ranged { "(SELECT 1 FROM " } else { "" });
@@ -139,7 +146,7 @@ impl Select {
     }
 
     /// The table and its conditions, or, where there is a range, the records in it under the table's name.
-    fn push_source<T: Record>(self, out: &mut Fragment) {
+    fn push_source<T: Record>(mut self, out: &mut Fragment) {
         let table = quoted(T::TABLE);
         if !self.is_ranged() {
             out.text.push_str(&table);
@@ -152,16 +159,16 @@ impl Select {
         out.text.push_str(&format!(") AS {table}"));
     }
 
-    fn push_where(&self, out: &mut Fragment) {
+    fn push_where(&mut self, out: &mut Fragment) {
         if !self.condition.text.is_empty() || self.condition.misfit.is_some() {
             out.text.push_str(" WHERE ");
-            out.push(self.condition.clone());
+            out.push(std::mem::take(&mut self.condition));
         }
     }
 
-    fn push_order<T: Record>(&self, out: &mut Fragment) {
+    fn push_order<T: Record>(&mut self, out: &mut Fragment) {
         out.text.push_str(" ORDER BY ");
-        out.push(self.sorting.write(&key_of::<T>()));
+        out.push(std::mem::take(&mut self.sorting).write(&key_of::<T>()));
     }
 
     /// The range is bound, so that all pages share one statement.
@@ -170,9 +177,12 @@ impl Select {
             return;
         }
         let number = |n: u64| Value::Integer(i64::try_from(n).unwrap_or(i64::MAX));
-        out.text.push_str(" LIMIT ? OFFSET ?");
+        out.text.push_str(" LIMIT ?");
         out.values.push(self.limit.map_or(Value::Integer(-1), number));
-        out.values.push(number(self.offset));
+        if self.offset > 0 {
+            out.text.push_str(" OFFSET ?");
+            out.values.push(number(self.offset));
+        }
     }
 }
 

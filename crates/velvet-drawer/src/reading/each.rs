@@ -31,7 +31,7 @@ impl<G: Going> Going for Result<G, Error> {
     }
 }
 
-impl<T: Record> Records<'_, T> {
+impl<T: Record, Access> Records<'_, T, Access> {
     /// Calls `work` with one record after the other, in constant memory however many there are. Ends early when `work`
     /// returns [`ControlFlow::Break`] or an error; nothing stays open then.
     ///

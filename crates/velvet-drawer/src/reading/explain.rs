@@ -28,7 +28,7 @@ pub struct Explained {
     pub hint: Option<String>,
 }
 
-impl<T: Record> Records<'_, T> {
+impl<T: Record, Access> Records<'_, T, Access> {
     /// Says how the selection would be run, without running it.
     ///
     /// # Errors
@@ -46,10 +46,15 @@ impl<T: Record> Records<'_, T> {
     /// # Ok::<(), velvet_drawer::Error>(())
     /// ```
     pub fn explain(self) -> Result<Explained, Error> {
+        self.explain_as(Select::rows::<T>)
+    }
+
+    /// Says how the statement that `text` makes of the selection would be run.
+    pub(super) fn explain_as(self, text: impl FnOnce(Select) -> Fragment) -> Result<Explained, Error> {
         let statement = RefCell::default();
         self.run(
             |select: Select| {
-                let asked = Fragment::text(EXPLAIN).and(select.rows::<T>());
+                let asked = Fragment::text(EXPLAIN).and(text(select));
                 statement.replace(asked.text.clone());
                 asked
             },

@@ -1,7 +1,7 @@
 //! A selection in groups of records with the same values.
 
 use super::only::{picked, read};
-use super::{Records, reading};
+use super::{Explained, Reads, Records, reading};
 use crate::error::Error;
 use std::marker::PhantomData;
 use velvet_core::statement::Select;
@@ -12,13 +12,13 @@ use velvet_core::{Condition, Group, Ordering, Pick, Picked, Record};
 /// What was said of the selection before is about its records; conditions, order and range after it are about the groups.
 #[must_use = "a selection reads nothing until it is collected"]
 pub struct Groups<'a, T, P> {
-    records: Records<'a, T>,
+    records: Records<'a, T, Reads>,
     columns: Vec<Picked>,
     groups: Select,
     of: PhantomData<fn() -> P>,
 }
 
-impl<'a, T: Record> Records<'a, T> {
+impl<'a, T: Record, Access> Records<'a, T, Access> {
     /// Puts records with the same values of these columns in groups.
     ///
     /// ```
@@ -41,7 +41,12 @@ impl<'a, T: Record> Records<'a, T> {
     /// # Ok::<(), velvet_drawer::Error>(())
     /// ```
     pub fn group_by<P: Pick<T>>(self, pick: impl FnOnce(T::Columns) -> P) -> Groups<'a, T, P> {
-        Groups { records: self, columns: picked(pick(T::columns())), groups: Select::default(), of: PhantomData }
+        Groups {
+            records: self.read_only(),
+            columns: picked(pick(T::columns())),
+            groups: Select::default(),
+            of: PhantomData,
+        }
     }
 }
 
@@ -77,6 +82,16 @@ impl<T: Record, P: Pick<T>> Groups<'_, T, P> {
     /// As [`Records::collect`].
     pub fn count(self) -> Result<Vec<(P::Output, u64)>, Error> {
         self.with(|group| group.count())
+    }
+
+    /// Says how the groups would be made and counted, without running it.
+    ///
+    /// # Errors
+    /// As [`Records::count`].
+    pub fn explain(self) -> Result<Explained, Error> {
+        let Groups { records, columns, groups, .. } = self;
+        let made = picked(Group::<T>::default().count());
+        records.explain_as(|select| select.groups::<T>(columns, made, groups))
     }
 
     /// Each group's values, and what is made of its records: a count, a sum, an extreme, or a tuple of these.

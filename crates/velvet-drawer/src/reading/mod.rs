@@ -1,5 +1,6 @@
 //! Reading records: by key, by their own key, by conditions, from one consistent state.
 
+mod access;
 mod by_key;
 mod each;
 mod explain;
@@ -13,6 +14,7 @@ mod table;
 mod view;
 mod with;
 
+pub use access::{Reads, Writes};
 pub use each::Going;
 pub(crate) use explain::EXPLAIN;
 pub use explain::Explained;

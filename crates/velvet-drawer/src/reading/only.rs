@@ -1,6 +1,6 @@
 //! Some columns of a selection, and single values made of a column.
 
-use super::{Open, Records, reading};
+use super::{Explained, Open, Reads, Records, reading};
 use crate::engine::{Cells, Row};
 use crate::error::{Cause, Error};
 use std::marker::PhantomData;
@@ -13,7 +13,7 @@ use velvet_core::{
 /// Some columns of a selection.
 #[must_use = "a selection reads nothing until it is collected"]
 pub struct Only<'a, T, P> {
-    records: Records<'a, T>,
+    records: Records<'a, T, Reads>,
     columns: Vec<Picked>,
     distinct: bool,
     of: PhantomData<fn() -> P>,
@@ -26,7 +26,7 @@ pub(super) fn picked<T, P: Pick<T>>(pick: P) -> Vec<Picked> {
     columns
 }
 
-impl<'a, T: Record> Records<'a, T> {
+impl<'a, T: Record, Access> Records<'a, T, Access> {
     /// Reads only these columns: one, or a tuple of them. Columns of linked records and what is computed of columns may be
     /// among them.
     ///
@@ -40,7 +40,7 @@ impl<'a, T: Record> Records<'a, T> {
     /// # Ok::<(), velvet_drawer::Error>(())
     /// ```
     pub fn only<P: Pick<T>>(self, pick: impl FnOnce(T::Columns) -> P) -> Only<'a, T, P> {
-        Only { records: self, columns: picked(pick(T::columns())), distinct: false, of: PhantomData }
+        Only { records: self.read_only(), columns: picked(pick(T::columns())), distinct: false, of: PhantomData }
     }
 
     /// Reads only the columns of an excerpt, as that type. The compiler sees that each of its fields is one of the record's, with
@@ -160,6 +160,15 @@ impl<T: Record, P: Pick<T>> Only<'_, T, P> {
             },
         )?;
         Ok(all)
+    }
+
+    /// Says how this would be run, without running it.
+    ///
+    /// # Errors
+    /// As [`Records::count`].
+    pub fn explain(self) -> Result<Explained, Error> {
+        let Only { records, columns, distinct, .. } = self;
+        records.explain_as(|select| select.columns::<T>(columns, distinct))
     }
 
     /// The values of the first record, or nothing when there is none.

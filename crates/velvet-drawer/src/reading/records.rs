@@ -1,6 +1,6 @@
 //! A selection of records: conditions, order, range.
 
-use super::{Gather, Open, reading, stored};
+use super::{Gather, Open, Reads, Writes, reading, stored};
 use crate::drawer::Drawer;
 use crate::engine::Rows;
 use crate::error::Error;
@@ -30,11 +30,11 @@ use velvet_core::{Condition, Fragment, Ordering, Record, Stored};
 /// # Ok::<(), velvet_drawer::Error>(())
 /// ```
 #[must_use = "a selection reads nothing until it is collected, counted or asked for its first"]
-pub struct Records<'a, T> {
+pub struct Records<'a, T, Access = Writes> {
     from: From<'a>,
     select: Select,
     after: Option<Seen>,
-    of: PhantomData<fn() -> T>,
+    of: PhantomData<fn() -> (T, Access)>,
 }
 
 /// The record after which a selection begins, as it was seen.
@@ -46,8 +46,7 @@ struct Seen {
 /// Where the records are read from.
 enum From<'a> {
     Drawer(&'a Drawer),
-    View(Open<'a>),
-    Tx(Open<'a>),
+    Open(Open<'a>),
 }
 
 impl Drawer {
@@ -67,19 +66,25 @@ impl Drawer {
 
 impl<'a> Open<'a> {
     /// The records as a view sees them.
-    pub(super) fn viewed<T: Record>(self) -> Records<'a, T> {
-        Records::new(From::View(self))
+    pub(super) fn viewed<T: Record>(self) -> Records<'a, T, Reads> {
+        Records::new(From::Open(self))
     }
 
     /// The records as a transaction sees them, and may write them.
     pub(crate) fn writable<T: Record>(self) -> Records<'a, T> {
-        Records::new(From::Tx(self))
+        Records::new(From::Open(self))
     }
 }
 
-impl<'a, T: Record> Records<'a, T> {
-    fn new(from: From<'a>) -> Records<'a, T> {
+impl<'a, T: Record, Access> Records<'a, T, Access> {
+    fn new(from: From<'a>) -> Self {
         Records { from, select: Select::default(), after: None, of: PhantomData }
+    }
+
+    /// The same selection, only to be read.
+    pub(super) fn read_only(self) -> Records<'a, T, Reads> {
+        let Records { from, select, after, .. } = self;
+        Records { from, select, after, of: PhantomData }
     }
 
     /// Keeps the records that satisfy the condition. Several filters must all be satisfied.
@@ -201,17 +206,6 @@ impl<'a, T: Record> Records<'a, T> {
         Ok(self.only_first().count()? > 0)
     }
 
-    /// Runs `work` with the selection where it may be written to.
-    pub(crate) fn run_writing(self, work: impl FnOnce(Open<'_>, Select) -> Result<u64, Error>) -> Result<u64, Error> {
-        let Records { from, select, after, .. } = self;
-        let run = |open: Open<'_>| work(open, begun::<T>(open, select, after)?);
-        match from {
-            From::Drawer(drawer) => drawer.writing(|connection| run(Open { connection, inner: &drawer.inner })),
-            From::Tx(open) => run(open),
-            From::View(open) => Err(crate::writing::refuse_to_write(open)),
-        }
-    }
-
     /// Runs the statement that `text` makes of the selection, and `work` with its rows.
     pub(crate) fn run<R>(
         self,
@@ -222,22 +216,32 @@ impl<'a, T: Record> Records<'a, T> {
         let run = |open: Open<'_>| open.ask::<T, R>(text(begun::<T>(open, select, after)?), work);
         match from {
             From::Drawer(drawer) => drawer.reading(|connection| run(Open { connection, inner: &drawer.inner })),
-            From::View(open) | From::Tx(open) => run(open),
+            From::Open(open) => run(open),
         }
     }
 
     /// Runs `work` in one consistent state of the file, with the same selection there.
     pub(super) fn in_one_state<R>(
         self,
-        work: impl FnOnce(Open<'_>, Records<'_, T>) -> Result<R, Error>,
+        work: impl FnOnce(Open<'_>, Records<'_, T, Reads>) -> Result<R, Error>,
     ) -> Result<R, Error> {
-        let Records { from, select, after, of } = self;
+        let Records { from, select, after, .. } = self;
+        let there = |open: Open<'_>| work(open, Records { from: From::Open(open), select, after, of: PhantomData });
         match from {
-            From::Drawer(drawer) => {
-                drawer.read(|view| work(view.open(), Records { from: From::View(view.open()), select, after, of }))
-            }
-            From::View(open) => work(open, Records { from: From::View(open), select, after, of }),
-            From::Tx(open) => work(open, Records { from: From::Tx(open), select, after, of }),
+            From::Drawer(drawer) => drawer.read(|view| there(view.open())),
+            From::Open(open) => there(open),
+        }
+    }
+}
+
+impl<T: Record> Records<'_, T> {
+    /// Runs `work` with the selection where it may be written to.
+    pub(crate) fn run_writing(self, work: impl FnOnce(Open<'_>, Select) -> Result<u64, Error>) -> Result<u64, Error> {
+        let Records { from, select, after, .. } = self;
+        let run = |open: Open<'_>| work(open, begun::<T>(open, select, after)?);
+        match from {
+            From::Drawer(drawer) => drawer.writing(|connection| run(Open { connection, inner: &drawer.inner })),
+            From::Open(open) => run(open),
         }
     }
 }

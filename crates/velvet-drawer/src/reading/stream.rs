@@ -37,7 +37,7 @@ impl<T: Record> Iterator for Stream<'_, '_, T> {
 
 impl<T: Record> FusedIterator for Stream<'_, '_, T> {}
 
-impl<T: Record> Records<'_, T> {
+impl<T: Record, Access> Records<'_, T, Access> {
     /// Hands the records to `work` as an iterator, in constant memory however many there are. Whenever `work` returns,
     /// everything is freed. For plain work on one record after the other there is [`Records::for_each`].
     ///

@@ -7,7 +7,7 @@ use velvet_core::statement::Select;
 use velvet_core::structure::Kind;
 use velvet_core::{Record, name, show};
 
-impl<T: Record> Records<'_, T> {
+impl<T: Record, Access> Records<'_, T, Access> {
     /// The records as a readable table of text, key first; print it, or log it.
     ///
     /// Stored values are shown as they are, also those that could not be read as their field's type.

@@ -1,6 +1,6 @@
 //! One consistent state of the drawer.
 
-use super::{Open, Records};
+use super::{Open, Reads, Records};
 use crate::drawer::Drawer;
 use crate::engine::Statement;
 use crate::error::Error;
@@ -87,7 +87,7 @@ impl<'a> View<'a> {
     }
 
     /// The records of type `T`, to be filtered, sorted and collected.
-    pub fn records<T: Record>(&self) -> Records<'_, T> {
+    pub fn records<T: Record>(&self) -> Records<'_, T, Reads> {
         self.open.viewed()
     }
 

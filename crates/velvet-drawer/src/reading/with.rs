@@ -1,6 +1,6 @@
 //! Records with what they link to and what links to them, in a fixed number of statements.
 
-use super::{Open, Records, reading, stored};
+use super::{Open, Reads, Records, reading, stored};
 use crate::engine::{Row, Rows};
 use crate::error::{Cause, Error};
 use velvet_core::column::Named;
@@ -10,7 +10,7 @@ use velvet_core::{Column, ColumnType, Computed, Key, LinkedFrom, Links, Misfit, 
 /// A selection of records, each with what belongs to it.
 #[must_use = "a selection reads nothing until it is collected"]
 pub struct With<'a, T, F> {
-    records: Records<'a, T>,
+    records: Records<'a, T, Reads>,
     follow: F,
 }
 
@@ -39,7 +39,7 @@ impl<T> Clone for Of<'_, '_, T> {
 
 impl<T> Copy for Of<'_, '_, T> {}
 
-impl<'a, T: Record> Records<'a, T> {
+impl<'a, T: Record, Access> Records<'a, T, Access> {
     /// Loads what belongs to each record with it, in one statement more for each kind, from the same state of the file.
     ///
     /// ```
@@ -61,7 +61,7 @@ impl<'a, T: Record> Records<'a, T> {
     /// # Ok::<(), velvet_drawer::Error>(())
     /// ```
     pub fn with<F: Follow<T>>(self, follow: impl FnOnce(T::Columns) -> F) -> With<'a, T, F> {
-        With { records: self, follow: follow(T::columns()) }
+        With { records: self.read_only(), follow: follow(T::columns()) }
     }
 }
 
@@ -318,7 +318,7 @@ fn dependants<T: Record, D: Record>(
     let (link, condition, sorting) = from.into_parts();
     of.open.connection.know_orders(sorting.own()).map_err(of.open.fault(reading::<D>))?;
     let keys = list(of.records.iter().map(|r| Some(r.key().number())));
-    of.open.ask::<D, ()>(linked::by_links::<D>(link, condition, &sorting, keys), |open, rows| {
+    of.open.ask::<D, ()>(linked::by_links::<D>(link, condition, sorting, keys), |open, rows| {
         each::<D>(open, rows, D::COLUMNS.len() + 1, |place, row| {
             take(place, stored(open, row)?);
             Ok(())

@@ -7,7 +7,7 @@ pub(crate) use asked::{Asked, Fit};
 use crate::drawer::Drawer;
 use crate::engine::Statement;
 use crate::error::Error;
-use crate::reading::{EXPLAIN, Explained, Going, Open, View};
+use crate::reading::{EXPLAIN, Explained, Going, Open, Reads, View, Writes};
 use crate::writing::Tx;
 use std::borrow::Cow;
 use std::marker::PhantomData;
@@ -49,12 +49,6 @@ pub struct Sql<'a, Access = Reads> {
     bound: Vec<(Cow<'a, str>, Result<Value, Misfit>)>,
     of: PhantomData<Access>,
 }
-
-/// The access of a statement that only reads.
-pub enum Reads {}
-
-/// The access of a statement that may write.
-pub enum Writes {}
 
 /// Where a statement is run.
 enum From<'a> {

@@ -8,7 +8,6 @@ mod selection;
 mod transaction;
 mod upsert;
 
-pub(crate) use selection::refuse_to_write;
 pub use transaction::Tx;
 
 use crate::error::{Cause, Error};

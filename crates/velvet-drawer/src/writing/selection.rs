@@ -2,7 +2,7 @@
 
 use super::{UNTOUCHED, clash};
 use crate::engine::Fault;
-use crate::error::{Cause, Error};
+use crate::error::Error;
 use crate::reading::{Open, Records};
 use velvet_core::statement::Select;
 use velvet_core::{Assignments, Fragment, Record, Value};
@@ -80,13 +80,4 @@ impl<T: Record> Records<'_, T> {
             statement.execute().map_err(|fault| explain(open, fault))
         })
     }
-}
-
-/// A view only reads.
-pub(crate) fn refuse_to_write(open: Open<'_>) -> Error {
-    open.inner.place.name(
-        Error::new(Cause::ReadOnly, "cannot write through a view: it only reads")
-            .untouched(UNTOUCHED)
-            .advise("Use `write`"),
-    )
 }

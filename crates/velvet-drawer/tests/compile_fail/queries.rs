@@ -34,6 +34,8 @@ fn wrong_types(drawer: &Drawer, glaze: Key<Glaze>) {
 
 fn writing_through_a_view(drawer: &Drawer) {
     let _ = drawer.read(|view| view.insert(Glaze { name: String::new() }));
+    let _ = drawer.read(|view| view.records::<Glaze>().remove());
+    let _ = drawer.read(|view| view.sql("delete from glaze").run());
 }
 
 fn inside_of_a_stored_record(drawer: &Drawer, key: Key<Piece>) {
