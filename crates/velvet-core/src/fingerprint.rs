@@ -33,6 +33,8 @@ struct InOrder<'s> {
     natural_key: Option<&'s str>,
     #[serde(skip_serializing_if = "Vec::is_empty")]
     indexes: Vec<&'s Index>,
+    #[serde(skip_serializing_if = "<[String]>::is_empty")]
+    searchable: &'s [String],
 }
 
 impl InOrder<'_> {
@@ -41,7 +43,13 @@ impl InOrder<'_> {
         columns.sort_by_key(|c| c.name.as_str());
         let mut indexes: Vec<&Index> = table.indexes.iter().collect();
         indexes.sort_by_key(|i| i.columns.as_slice());
-        InOrder { name: &table.name, columns, natural_key: table.natural_key.as_deref(), indexes }
+        InOrder {
+            name: &table.name,
+            columns,
+            natural_key: table.natural_key.as_deref(),
+            indexes,
+            searchable: &table.searchable,
+        }
     }
 }
 

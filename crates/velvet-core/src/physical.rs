@@ -22,6 +22,8 @@ pub struct PhysicalTable {
     pub links: BTreeSet<(String, String, String, String)>,
     /// The indexes: the columns, and whether they are unique.
     pub indexes: BTreeSet<(Vec<String>, bool)>,
+    /// The columns whose words are searched, where the triggers that tell the search index are all there.
+    pub searchable: BTreeSet<String>,
 }
 
 /// A column as the engine keeps it.
@@ -82,6 +84,7 @@ impl PhysicalTable {
             columns: std::iter::once((KEY_COLUMN.into(), key)).chain(columns).collect(),
             links: links.collect(),
             indexes: table.indexes.iter().map(|i| (i.columns.clone(), i.unique)).collect(),
+            searchable: table.searchable.iter().cloned().collect(),
         }
     }
 
@@ -114,6 +117,11 @@ impl PhysicalTable {
         let index = |(columns, unique): &(Vec<String>, bool)| {
             format!("{} on `{name}`({})", if *unique { "the unique index" } else { "the index" }, columns.join(", "))
         };
+        if self.searchable != found.searchable {
+            let list = |columns: &BTreeSet<String>| columns.iter().cloned().collect::<Vec<_>>().join(", ");
+            let (declared, there) = (list(&self.searchable), list(&found.searchable));
+            out.push(format!("the search index of `{name}` has the columns ({there}) where ({declared}) are declared"));
+        }
         out.extend(self.indexes.difference(&found.indexes).map(|i| format!("{} is missing", index(i))));
         out.extend(found.indexes.difference(&self.indexes).map(|i| format!("{} is there but not declared", index(i))));
     }

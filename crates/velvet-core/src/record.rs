@@ -16,6 +16,8 @@ pub trait Record: Sized + 'static {
     const TABLE: &'static str;
     /// The names of its columns in declared order, without that of row numbers.
     const COLUMNS: &'static [&'static str];
+    /// The columns whose words are searched, in the order of their names, and how much each of them counts.
+    const SEARCHABLE: &'static [(&'static str, f64)] = &[];
     /// Where its table and columns come from, for the next version of the schema.
     const HINTS: Hints;
     /// Its columns, for conditions and orders.
@@ -60,6 +62,13 @@ pub trait Keyed: Record {
     /// Its value in this record.
     fn natural_key(&self) -> &<Self::NaturalKey as ColumnType>::Value;
 }
+
+/// A record with text whose words are searched.
+#[diagnostic::on_unimplemented(
+    message = "no words of `{Self}` are searched",
+    note = "mark the text fields that are searched with `#[record(searchable)]`"
+)]
+pub trait Searchable: Record {}
 
 /// Takes a record's values, column by column.
 pub trait Sink {

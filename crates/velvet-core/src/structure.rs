@@ -24,6 +24,9 @@ pub struct Table {
     /// Its indexes, also those that make values unique.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub indexes: Vec<Index>,
+    /// The columns whose words are searched, in the order of their names.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub searchable: Vec<String>,
 }
 
 /// One column.
@@ -218,7 +221,15 @@ impl Table {
                 indexes.push(Index { columns: vec![column.name.clone()], unique: false });
             }
         }
-        Table { name: name.to_owned(), columns, natural_key, indexes }
+        Table { name: name.to_owned(), columns, natural_key, indexes, searchable: Vec::new() }
+    }
+
+    /// The table with columns whose words are searched.
+    #[must_use]
+    pub fn searchable(mut self, columns: impl IntoIterator<Item = String>) -> Table {
+        self.searchable = columns.into_iter().collect();
+        self.searchable.sort();
+        self
     }
 
     /// The column with this name.
@@ -253,6 +264,17 @@ impl Table {
         }
         for index in found.indexes.iter().filter(|i| !self.indexes.contains(i)) {
             out.push(format!("{} is in the file but not declared", index.in_words(name)));
+        }
+        if self.searchable != found.searchable {
+            let in_words = |columns: &[String]| match columns {
+                [] => "nothing".into(),
+                columns => format!("`{}`", columns.join("`, `")),
+            };
+            out.push(format!(
+                "in `{name}` {} is declared as searchable but {} is in the file",
+                in_words(&self.searchable),
+                in_words(&found.searchable)
+            ));
         }
         if self.natural_key != found.natural_key {
             let in_words = |key: &Option<String>| key.as_ref().map_or("none".into(), |k| format!("`{k}`"));

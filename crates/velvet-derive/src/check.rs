@@ -27,7 +27,13 @@ fn field(field: &Field, problems: &mut Problems) {
     let mut refuse = |at: Span, message: &str| problems.here(at, message);
     if let Some(at) = field.skip {
         let others = [field.key, field.unique, field.indexed, field.json];
-        let more = [field.default.is_some(), field.link.is_some(), field.origin.is_some(), field.fill.is_some()];
+        let more = [
+            field.searchable.is_some(),
+            field.default.is_some(),
+            field.link.is_some(),
+            field.origin.is_some(),
+            field.fill.is_some(),
+        ];
         if others.iter().any(Option::is_some) || more.contains(&true) {
             refuse(
                 at,
@@ -44,6 +50,15 @@ fn field(field: &Field, problems: &mut Problems) {
     }
     if let (Some(at), Some(_)) = (field.json, &field.link) {
         refuse(at, "a link is the key of a record, not JSON; remove `json`");
+    }
+    if let (Some((at, _)), Some(_)) = (field.searchable, field.json) {
+        refuse(at, "words are searched in text; a nested value is JSON: keep the text in a field of its own");
+    }
+    if let (Some((at, _)), "rank" | "rowid") = (field.searchable, field.column.text.to_ascii_lowercase().as_str()) {
+        refuse(
+            at,
+            "the search index has a column of this name itself; name this one otherwise with #[record(name = \"…\")]",
+        );
     }
     if let (Some((at, _)), Some(_)) = (&field.default, field.key) {
         refuse(*at, "records with the same default would have the same key; remove `default`");

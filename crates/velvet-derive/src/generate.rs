@@ -33,6 +33,20 @@ pub(crate) fn record(record: &Record) -> TokenStream {
     });
     let declared = stored.iter().zip(&types).enumerate().map(|(at, (f, ty))| column(at, f, ty));
     let indexes = indexes(record);
+    let mut searched: Vec<(&String, f64)> =
+        stored.iter().filter_map(|f| f.searchable.map(|(_, weight)| (&f.column.text, weight))).collect();
+    searched.sort_by_key(|(name, _)| *name);
+    let weights = searched.iter().map(|(name, weight)| quote!((#name, #weight)));
+    let searchable = (!searched.is_empty()).then(|| {
+        let names = searched.iter().map(|(name, _)| quote!(::std::string::String::from(#name)));
+        quote!(.searchable([#(#names),*]))
+    });
+    let searched = (!searched.is_empty()).then(|| {
+        quote! {
+            #[automatically_derived]
+            impl velvet::Searchable for #ident {}
+        }
+    });
     let key_position = stored.iter().position(|f| f.key.is_some());
     let key_for_statements = key_position.map_or(quote!(None), |at| quote!(Some(#at)));
     let key_name = key_position.map_or(quote!(None), |at| {
@@ -77,6 +91,7 @@ pub(crate) fn record(record: &Record) -> TokenStream {
                 const TABLE: &'static str = #table;
                 const COLUMNS: &'static [&'static str] = &[#(#names),*];
                 const HINTS: velvet::Hints = #hints;
+                const SEARCHABLE: &'static [(&'static str, f64)] = &[#(#weights),*];
                 type Columns = #columns;
 
                 fn columns() -> #columns {
@@ -89,7 +104,7 @@ pub(crate) fn record(record: &Record) -> TokenStream {
                         ::std::vec![#(#declared),*],
                         #key_name,
                         ::std::vec![#(#indexes),*],
-                    ))
+                    )#searchable)
                 }
 
                 fn statements() -> &'static velvet::Statements {
@@ -110,6 +125,7 @@ pub(crate) fn record(record: &Record) -> TokenStream {
             }
 
             #keyed
+            #searched
         };
     }
 }
@@ -235,6 +251,12 @@ fn assertions(field: &Field, ty: &TokenStream) -> TokenStream {
             quote!(!<#ty as velvet::ColumnType>::OPTIONAL),
             "a key cannot be missing: make the field's type one that is always there",
         );
+    }
+    if let Some((at, _)) = field.searchable {
+        out.extend(quote_spanned!(at=> const _: fn() = || {
+            fn is_text<C: velvet::Textual>() {}
+            is_text::<#ty>();
+        };));
     }
     out
 }

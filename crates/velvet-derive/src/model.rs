@@ -31,6 +31,7 @@ pub(crate) struct Field {
     pub unique: Option<Span>,
     pub indexed: Option<Span>,
     pub json: Option<Span>,
+    pub searchable: Option<(Span, f64)>,
     pub skip: Option<Span>,
     pub default: Option<(Span, Option<Expr>)>,
     pub link: Option<(Span, Rule)>,
@@ -73,7 +74,7 @@ pub(crate) enum Rule {
 
 const ON_STRUCT: &[&str] = &["name", "unique", "indexed", "was", "new", "library"];
 const ON_FIELD: &[&str] =
-    &["name", "key", "unique", "indexed", "json", "skip", "default", "link", "was", "new", "fill"];
+    &["name", "key", "unique", "indexed", "json", "searchable", "skip", "default", "link", "was", "new", "fill"];
 
 impl Record {
     /// Reads the struct, or nothing when it is no struct that could be a record; what is wrong goes to `problems`.
@@ -148,6 +149,7 @@ impl Field {
             unique: None,
             indexed: None,
             json: None,
+            searchable: None,
             skip: None,
             default: None,
             link: None,
@@ -162,6 +164,7 @@ impl Field {
                 "unique" => model.unique = Some(here),
                 "indexed" => model.indexed = Some(here),
                 "json" => model.json = Some(here),
+                "searchable" => model.searchable = Some((here, weight(meta)?)),
                 "skip" => model.skip = Some(here),
                 "default" => {
                     let value = if meta.input.peek(syn::Token![=]) { Some(meta.value()?.parse()?) } else { None };
@@ -217,6 +220,31 @@ fn idents(meta: &ParseNestedMeta) -> syn::Result<Vec<Ident>> {
         return Err(meta.error(format!("for one field write `#[record({here})]` on the field itself")));
     }
     Ok(idents)
+}
+
+/// The weight in `searchable(weight = 4)`; 1 where none is given.
+fn weight(meta: &ParseNestedMeta) -> syn::Result<f64> {
+    let mut weight = 1.0;
+    if meta.input.peek(syn::token::Paren) {
+        meta.parse_nested_meta(|inner| {
+            let advice = "write `searchable`, or `searchable(weight = 4)` for a column that counts four times as much";
+            if !inner.path.is_ident("weight") {
+                return Err(inner.error(advice));
+            }
+            let given: syn::Lit = inner.value()?.parse()?;
+            let number = match &given {
+                syn::Lit::Int(n) => n.base10_parse::<f64>(),
+                syn::Lit::Float(n) => n.base10_parse::<f64>(),
+                other => Err(syn::Error::new_spanned(other, advice)),
+            }?;
+            if !(number > 0.0 && number.is_finite()) {
+                return Err(syn::Error::new_spanned(given, "a weight is above 0"));
+            }
+            weight = number;
+            Ok(())
+        })?;
+    }
+    Ok(weight)
 }
 
 /// The rule in `link(on_delete = clear)`.

@@ -25,14 +25,17 @@ pub use drawer::Drawer;
 pub use error::Error;
 pub use opening::{Opened, Opening, Options};
 pub use outside::DanglingFile;
-pub use reading::{Explained, Follow, Gather, Going, Groups, Only, Reads, Records, Stream, View, With, Writes};
+pub use reading::{
+    Explained, Follow, Gather, Going, Groups, Hit, Only, Reads, Records, Search, Stream, View, With, Writes,
+};
 pub use schema::Schema;
 pub use sql::Sql;
 pub use upgrading::{Adopted, CodeRow, Progress, Upgrade, Upgraded, UpgradedStep};
+pub use velvet_core::search::Marked;
 pub use velvet_core::{
     Argument, Assignment, Assignments, Choice, Column, ColumnType, Computed, Condition, Excerpt, ExcerptOf, Group,
     InJson, Inside, Key, Keyed, LinkedFrom, Links, Misfit, Nested, Optional, Order, Ordered, Ordering, OutsideFile,
-    Pick, Record, Stored, StoredAs, Summed, TextOrder, Textual, Value,
+    Pick, Record, Searchable, Stored, StoredAs, Summed, TextOrder, Textual, Value,
 };
 #[doc(inline)]
 pub use velvet_derive::{Choice, Excerpt, Record};
@@ -49,8 +52,8 @@ pub mod __private {
     pub use velvet_core::statement::Statements;
     pub use velvet_core::structure::{Column as ColumnOf, Index, Kind, OnDelete, Table};
     pub use velvet_core::{
-        Choice, Column, ColumnType, Json, Key, Keyed, LinkOf, LinkedFrom, Misfit, Output, Record, Shape, Sink, Source,
-        ValueRef,
+        Choice, Column, ColumnType, Json, Key, Keyed, LinkOf, LinkedFrom, Misfit, Output, Record, Searchable, Shape,
+        Sink, Source, Textual, ValueRef,
     };
 }
 

@@ -86,6 +86,13 @@ pub enum Change {
         /// Its name.
         table: String,
     },
+    /// The words of other columns are searched from now on.
+    Searchable {
+        /// The table.
+        table: String,
+        /// All columns whose words are searched, in the order of their names; none when there are none any more.
+        columns: Vec<String>,
+    },
     /// An index is added.
     AddIndex {
         /// The table it is on.
@@ -119,9 +126,11 @@ impl Change {
                 let found = self::column(table, column)?;
                 found.name.clone_from(name);
                 let indexed = table.indexes.iter_mut().flat_map(|i| &mut i.columns);
-                for other in indexed.chain(&mut table.natural_key).filter(|c| *c == column) {
+                let named = indexed.chain(&mut table.natural_key).chain(&mut table.searchable);
+                for other in named.filter(|c| *c == column) {
                     other.clone_from(name);
                 }
+                table.searchable.sort();
             }
             Change::AddTable { table } => {
                 new_table(to, &table.name)?;
@@ -150,12 +159,26 @@ impl Change {
                     let index = index.columns.join(", ");
                     return Err(format!("`{}.{column}` cannot be dropped before its index on {index} is", table.name));
                 }
+                if table.searchable.contains(column) {
+                    return Err(format!(
+                        "`{}.{column}` cannot be dropped before it is no longer searchable",
+                        table.name
+                    ));
+                }
                 table.columns.retain(|c| c.name != *column);
             }
             Change::ChangeKey { table, natural_key } => self::table(to, table)?.natural_key.clone_from(natural_key),
             Change::DropTable { table } => {
                 self::table(to, table)?;
                 to.tables.retain(|t| t.name != *table);
+            }
+            Change::Searchable { table, columns } => {
+                let table = self::table(to, table)?;
+                for name in columns {
+                    column(table, name)?;
+                }
+                table.searchable.clone_from(columns);
+                table.searchable.sort();
             }
             Change::AddIndex { table, index } => {
                 let table = self::table(to, table)?;
@@ -219,6 +242,12 @@ impl fmt::Display for Change {
             Change::ChangeKey { table, natural_key: Some(key) } => write!(f, "`{table}` is known by its `{key}`"),
             Change::ChangeKey { table, natural_key: None } => write!(f, "`{table}` has no key of its own any more"),
             Change::DropTable { table } => write!(f, "the table `{table}` is dropped, with what is stored in it"),
+            Change::Searchable { table, columns } if columns.is_empty() => {
+                write!(f, "no words of `{table}` are searched any more")
+            }
+            Change::Searchable { table, columns } => {
+                write!(f, "words are searched in `{table}`({})", columns.join(", "))
+            }
             Change::AddIndex { table, index } => write!(f, "`{table}` has {} on {}", unique(index), index_on(index)),
         }
     }

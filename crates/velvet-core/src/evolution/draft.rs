@@ -175,6 +175,18 @@ impl Drafting<'_> {
         for index in after.indexes.iter().filter(|i| !before.indexes.contains(i)) {
             self.parts.indexed.push(Change::AddIndex { table: name.clone(), index: index.clone() });
         }
+        if before.searchable != after.searchable {
+            let kept: Vec<String> =
+                before.searchable.iter().filter(|c| after.searchable.contains(c)).cloned().collect();
+            let change = |columns: &[String]| Change::Searchable { table: name.clone(), columns: columns.to_vec() };
+            // What is dropped, or becomes another kind, is not searched then; what is new is searched once it is there.
+            if kept != before.searchable {
+                self.parts.unindexed.push(change(&kept));
+            }
+            if kept != after.searchable {
+                self.parts.indexed.push(change(&after.searchable));
+            }
+        }
         if before.natural_key != after.natural_key {
             let natural_key = after.natural_key.clone();
             self.parts.changed.push(Change::ChangeKey { table: name.clone(), natural_key });

@@ -2,8 +2,9 @@
 
 use super::{Change, Version};
 use crate::name::{KEY_COLUMN, quoted};
-use crate::statement::{column_definition, create_index, create_table};
+use crate::statement::{column_definition, create_index, create_search, create_table, drop_search};
 use crate::structure::{Index, Structure, Table};
+use std::collections::BTreeMap;
 
 /// One version's part of an upgrade.
 #[derive(Clone, Debug, PartialEq)]
@@ -90,17 +91,71 @@ pub struct Rebuild {
 /// When a change does not fit the structure before it.
 pub fn plan<'v>(from: &Structure, since: impl Iterator<Item = &'v Version>) -> Result<Vec<Step>, String> {
     let mut now = from.clone();
-    since.map(|version| step(&mut now, version)).collect()
+    let mut indexes = SearchIndexes::of(from);
+    let mut steps =
+        since.map(|version| step(&mut now, version, &mut indexes)).collect::<Result<Vec<Step>, String>>()?;
+    if let Some(last) = steps.last_mut() {
+        last.operations.extend(indexes.missing(&now));
+    }
+    Ok(steps)
 }
 
-fn step(now: &mut Structure, version: &Version) -> Result<Step, String> {
+/// The search indexes that the file has in the middle of an upgrade. What cannot be done under one is done without it, and
+/// it is made again at the end.
+struct SearchIndexes(BTreeMap<String, Vec<String>>);
+
+impl SearchIndexes {
+    fn of(structure: &Structure) -> SearchIndexes {
+        let searchable = structure.tables.iter().filter(|t| !t.searchable.is_empty());
+        SearchIndexes(searchable.map(|t| (t.name.clone(), t.searchable.clone())).collect())
+    }
+
+    /// What must be done before a change that the index of its table would not survive.
+    fn before(&mut self, change: &Change, is_rebuilt: bool) -> Vec<Operation> {
+        let table = match change {
+            Change::RenameTable { table, .. }
+            | Change::RenameColumn { table, .. }
+            | Change::DropTable { table }
+            | Change::Searchable { table, .. } => table,
+            Change::AddColumn { table, .. } | Change::ChangeColumn { table, .. } | Change::DropColumn { table, .. }
+                if is_rebuilt =>
+            {
+                table
+            }
+            _ => return Vec::new(),
+        };
+        if self.0.remove(table).is_none() {
+            return Vec::new();
+        }
+        let run = |statement| Operation::Run { words: remade(table), statement, touches_rows: false };
+        drop_search(table).into_iter().map(run).collect()
+    }
+
+    /// Makes those that the structure has and the file has not.
+    fn missing(&self, structure: &Structure) -> Vec<Operation> {
+        let missing = structure.tables.iter().filter(|t| self.0.get(&t.name) != Some(&t.searchable));
+        let made = missing.flat_map(|table| {
+            let run = |statement| Operation::Run { words: remade(&table.name), statement, touches_rows: false };
+            create_search(table).into_iter().map(run)
+        });
+        made.collect()
+    }
+}
+
+fn remade(table: &str) -> String {
+    format!("the search index of `{table}` is made")
+}
+
+fn step(now: &mut Structure, version: &Version, indexes: &mut SearchIndexes) -> Result<Step, String> {
     let mut step = Step { version: version.version, operations: Vec::new(), losses: Vec::new() };
     let mut pending: Option<Pending> = None;
     for change in &version.changes {
         step.losses.extend(change.loss());
         let before = now.clone();
         change.apply(now).map_err(|why| format!("{change}: {why}"))?;
-        if let Some((table, fills)) = rebuilt(change, &before, pending.as_ref()) {
+        let rebuilt = rebuilt(change, &before, pending.as_ref());
+        step.operations.extend(indexes.before(change, rebuilt.is_some()));
+        if let Some((table, fills)) = rebuilt {
             let open = pending.take_if(|p| p.table.name == table);
             if open.is_none() {
                 finish(pending.take(), &before, &mut step.operations);
@@ -227,7 +282,7 @@ fn in_place(change: &Change, before: &Structure, after: &Structure) -> Vec<Opera
         Change::Sql { statement } => vec![statement.clone()],
         Change::Code { name } => return vec![Operation::Code(name.clone())],
         // These are known to the library alone.
-        Change::ChangeKey { .. } | Change::DropColumn { .. } => Vec::new(),
+        Change::ChangeKey { .. } | Change::DropColumn { .. } | Change::Searchable { .. } => Vec::new(),
     };
     let words = change.to_string();
     let touches_rows = matches!(change, Change::ChangeColumn { .. } | Change::DropTable { .. } | Change::Sql { .. });

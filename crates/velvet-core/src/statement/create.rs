@@ -7,7 +7,8 @@ use crate::structure::{Column, Index, Kind, OnDelete, Structure, Table};
 pub fn create(structure: &Structure) -> Vec<String> {
     let tables = structure.tables.iter().map(create_table);
     let indexes = structure.tables.iter().flat_map(|t| t.indexes.iter().map(|i| create_index(&t.name, i)));
-    tables.chain(indexes).collect()
+    let search = structure.tables.iter().flat_map(super::create_search);
+    tables.chain(indexes).chain(search).collect()
 }
 
 /// The statement that creates a table, without its indexes.

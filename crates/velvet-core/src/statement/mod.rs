@@ -2,9 +2,14 @@
 
 mod create;
 pub mod linked;
+mod search;
 mod select;
 
 pub use create::{column_definition, create, create_index, create_table};
+pub use search::{
+    PAUSE_SEARCH, RESUME_SEARCH, SEARCH_INDEX, check_search, create_search, drop_search, forget_keys, learn_above,
+    learn_keys, remake_search, search_index,
+};
 pub use select::Select;
 
 use crate::name::{KEY_COLUMN, push_quoted, quoted};

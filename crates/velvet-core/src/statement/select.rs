@@ -5,10 +5,15 @@ use crate::name::{KEY_COLUMN, push_quoted, quoted};
 use crate::order::Sorting;
 use crate::pick::Picked;
 use crate::record::Record;
+use crate::search::{MATCH_BEGINS, MATCH_ENDS};
+use crate::statement::search_index;
 use crate::value::Value;
 
 /// Room for an order and a range, so that the text of most statements is allocated once.
 const ROOM: usize = 128;
+
+/// How many words of a matching text are shown around what matches.
+const SNIPPET: u32 = 16;
 
 /// The parts of a selection, of records or of groups of them.
 #[derive(Clone, Debug, Default)]
@@ -66,6 +71,53 @@ impl Select {
         }
         self.push_range(&mut out);
         out
+    }
+
+    /// The statement that reads those of the selected records that match an expression of their search index: best first,
+    /// unless there is an order. After a record's columns comes a part of its text, with what matches between marks.
+    pub fn hits<T: Record>(mut self, expression: String) -> Fragment {
+        let table = quoted(T::TABLE);
+        let index = quoted(&search_index(T::TABLE));
+        let names = std::iter::once(KEY_COLUMN).chain(T::COLUMNS.iter().copied());
+        let columns: Vec<String> = names.map(|name| format!("{table}.{}", quoted(name))).collect();
+        let mut out = Fragment::text(format!(
+            "SELECT {}, snippet({index}, -1, char({}), char({}), '…', {SNIPPET})",
+            columns.join(", "),
+            u32::from(MATCH_BEGINS),
+            u32::from(MATCH_ENDS),
+        ));
+        self.push_matching::<T>(&mut out, expression);
+        if self.sorting.is_empty() {
+            out.text.push_str(&format!(" ORDER BY {index}.rank"));
+        } else {
+            self.push_order::<T>(&mut out);
+        }
+        self.push_range(&mut out);
+        out
+    }
+
+    /// The statement that counts what [`Select::hits`] reads.
+    pub fn count_hits<T: Record>(mut self, expression: String) -> Fragment {
+        let mut out = Fragment::text("SELECT count(*) FROM (SELECT 1");
+        self.push_matching::<T>(&mut out, expression);
+        self.push_range(&mut out);
+        out.then(")")
+    }
+
+    fn push_matching<T: Record>(&mut self, out: &mut Fragment, expression: String) {
+        let table = quoted(T::TABLE);
+        let index = quoted(&search_index(T::TABLE));
+        let key = key_of::<T>();
+        out.text.push_str(&format!(" FROM {index} CROSS JOIN {table} ON {key} = {index}.rowid WHERE {index} MATCH ?"));
+        out.values.push(Value::Text(expression));
+        if T::SEARCHABLE.iter().any(|(_, weight)| *weight != 1.0) {
+            let weights: Vec<String> = T::SEARCHABLE.iter().map(|(_, weight)| format!("{weight:?}")).collect();
+            out.text.push_str(&format!(" AND {index}.rank MATCH 'bm25({})'", weights.join(", ")));
+        }
+        if !self.condition.text.is_empty() || self.condition.misfit.is_some() {
+            out.text.push_str(" AND ");
+            out.push(std::mem::take(&mut self.condition));
+        }
     }
 
     /// The statement that makes one value of all selected records, such as a sum.

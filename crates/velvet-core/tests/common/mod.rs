@@ -20,13 +20,17 @@ prop_compose! {
 }
 
 prop_compose! {
-    fn tables()(mut columns in prop::collection::vec(columns(), 1..5), indexed in any::<[bool; 3]>()) -> Table {
+    fn tables()(
+        mut columns in prop::collection::vec(columns(), 1..5), indexed in any::<[bool; 3]>(), searched in any::<[bool; 5]>()
+    ) -> Table {
         columns.sort_by(|a, b| a.name.cmp(&b.name));
         columns.dedup_by(|a, b| a.name == b.name);
         let index = |at: usize, unique| columns.get(at).map(|c| Index { columns: vec![c.name.clone()], unique });
         let indexes = indexed.iter().enumerate().filter_map(|(at, yes)| if *yes { index(at, at == 1) } else { None }).collect();
         let natural_key = indexed[2].then(|| columns[0].name.clone());
-        Table::new("", columns, natural_key, indexes)
+        let texts = columns.iter().zip(searched).filter(|(c, searched)| *searched && c.kind == Kind::Text);
+        let searchable: Vec<String> = texts.map(|(c, _)| c.name.clone()).collect();
+        Table::new("", columns, natural_key, indexes).searchable(searchable)
     }
 }
 

@@ -8,6 +8,7 @@ mod gather;
 mod groups;
 mod only;
 mod records;
+mod search;
 mod stream;
 #[cfg(feature = "table")]
 mod table;
@@ -22,6 +23,7 @@ pub use gather::Gather;
 pub use groups::Groups;
 pub use only::Only;
 pub use records::Records;
+pub use search::{Hit, Search};
 pub use stream::Stream;
 pub use view::View;
 pub use with::{Follow, With};

@@ -10,7 +10,7 @@ use velvet_core::evolution::{History, Rebuild};
 use velvet_core::fingerprint;
 use velvet_core::name::{KEY_COLUMN, quoted};
 use velvet_core::physical::{Physical, PhysicalTable};
-use velvet_core::statement::{create_index, create_table};
+use velvet_core::statement::{create_index, create_search, create_table};
 use velvet_core::structure::{Structure, Table};
 
 /// What taking over a file came to.
@@ -62,6 +62,9 @@ impl Upgrading<'_> {
             if let Some(there) = find(&found, &table.name) {
                 rebuild::run(self.connection, &taken_over(table, there.0), self.watch, &self.doing)?;
             }
+        }
+        for statement in structure.tables.iter().flat_map(create_search) {
+            self.connection.run(&statement).map_err(|fault| self.refused(fault))?;
         }
         self.links_hold()?;
         let expected = Physical::of(&structure);

@@ -14,6 +14,11 @@ const INDEXES: &str = "SELECT t.name, i.name, i.\"unique\", c.name \
     FROM pragma_table_list t, pragma_index_list(t.name) i, pragma_index_info(i.name) c \
     WHERE t.schema = 'main' AND t.type = 'table' ORDER BY t.name, i.name, c.seqno";
 
+/// A search index without all of its triggers does not hear of every write.
+const SEARCHABLE: &str = "SELECT substr(t.name, 15), c.name FROM pragma_table_list t, pragma_table_info(t.name) c \
+    WHERE t.schema = 'main' AND t.type = 'virtual' AND t.name LIKE 'velvet\\_search\\_%' ESCAPE '\\' AND (SELECT count(*) \
+    FROM sqlite_schema s WHERE s.type = 'trigger' AND s.name IN (t.name || '_insert', t.name || '_delete', t.name || '_update')) = 3";
+
 /// What the engine keeps of all tables, but those of the file's own bookkeeping.
 pub(crate) fn read(connection: &Connection) -> Result<Physical, Fault> {
     let mut found = Physical::default();
@@ -49,6 +54,11 @@ pub(crate) fn read(connection: &Connection) -> Result<Physical, Fault> {
         }
     }
     finish(index);
+    for row in rows(connection, SEARCHABLE)? {
+        if let Some(table) = found.tables.get_mut(&text(&row[0])) {
+            table.searchable.insert(text(&row[1]));
+        }
+    }
     Ok(found)
 }
 

@@ -53,11 +53,14 @@ impl Open<'_> {
         let mut all = Vec::with_capacity(records.size_hint().0);
         let preparing = || format!("cannot insert records of {}", T::TABLE);
         let mut statement = self.connection.prepare(&T::statements().insert).map_err(self.fault(preparing))?;
-        for (position, record) in records.enumerate() {
-            let doing = || format!("cannot insert record {} of the {} given", position + 1, T::TABLE);
-            let key = self.insert_with(&mut statement, &record, doing)?;
-            all.push(Stored::new(key, record));
-        }
+        self.indexed_together::<T, ()>(|| {
+            for (position, record) in records.enumerate() {
+                let doing = || format!("cannot insert record {} of the {} given", position + 1, T::TABLE);
+                let key = self.insert_with(&mut statement, &record, doing)?;
+                all.push(Stored::new(key, record));
+            }
+            Ok(())
+        })?;
         Ok(all)
     }
 

@@ -2,6 +2,7 @@
 
 mod change;
 mod clash;
+mod indexing;
 mod insert;
 mod remove;
 mod selection;

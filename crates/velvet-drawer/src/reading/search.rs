@@ -1,0 +1,149 @@
+//! Finding records by words.
+
+use super::{Explained, Open, Reads, Records, reading, stored};
+use crate::error::Error;
+use std::fmt;
+use std::ops::Deref;
+use velvet_core::search::{Marked, expression};
+use velvet_core::{Record, Searchable, Stored};
+
+/// The records of a selection that have words.
+#[must_use = "a search reads nothing until it is collected"]
+pub struct Search<'a, T> {
+    records: Records<'a, T, Reads>,
+    expression: Option<String>,
+}
+
+/// A record that was found; by deref, the stored record.
+#[derive(Clone, PartialEq)]
+pub struct Hit<T> {
+    stored: Stored<T>,
+    marked: Marked,
+}
+
+impl<T> Hit<T> {
+    /// The part of its text around what matches, with what matches marked.
+    pub fn marked(&self) -> &Marked {
+        &self.marked
+    }
+
+    /// The stored record.
+    pub fn into_stored(self) -> Stored<T> {
+        self.stored
+    }
+}
+
+impl<T: Record + fmt::Debug> fmt::Debug for Hit<T> {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        write!(f, "{:?} ({})", self.stored, self.marked)
+    }
+}
+
+impl<T> Deref for Hit<T> {
+    type Target = Stored<T>;
+
+    fn deref(&self) -> &Stored<T> {
+        &self.stored
+    }
+}
+
+impl<'a, T: Searchable, Access> Records<'a, T, Access> {
+    /// Finds the records with all of these words in their searchable columns, best first: by how rare the words are, how often
+    /// they come, and the weights of the columns. Another order can be asked for with `sort_by`.
+    ///
+    /// Large and small letters and accents make no difference. The last word may go on, unless something follows it: `cob`
+    /// finds cobalt, `cob ` does not. Whatever is typed is taken as words; where there is none, nothing is found.
+    ///
+    /// ```
+    /// # use velvet_drawer::{Drawer, Record, Schema};
+    /// #[derive(Record)]
+    /// struct Glaze {
+    ///     #[record(key, searchable(weight = 4))]
+    ///     name: String,
+    ///     #[record(searchable)]
+    ///     notes: String,
+    /// }
+    ///
+    /// # let drawer = Drawer::in_memory(Schema::new("kilnbook").record::<Glaze>())?;
+    /// # let glaze = |name: &str, notes: &str| Glaze { name: name.into(), notes: notes.into() };
+    /// drawer.insert(glaze("Cobalt blue", "Matte when it cools slowly"))?;
+    /// drawer.insert(glaze("Céladon", "Thick where it pools"))?;
+    ///
+    /// let hits = drawer.records::<Glaze>().search("cob mat").limit(10).collect()?;
+    /// assert_eq!(hits[0].name, "Cobalt blue");
+    /// let hits = drawer.records::<Glaze>().search("celadon").collect()?;
+    /// assert_eq!(hits[0].marked().with("<b>", "</b>"), "<b>Céladon</b>");
+    /// # Ok::<(), velvet_drawer::Error>(())
+    /// ```
+    pub fn search(self, words: &str) -> Search<'a, T> {
+        Search { records: self.read_only(), expression: expression(words) }
+    }
+}
+
+impl<T: Searchable> Search<'_, T> {
+    /// At most this many records.
+    pub fn limit(mut self, count: u64) -> Self {
+        self.records = self.records.limit(count);
+        self
+    }
+
+    /// Leaves out this many records at the start.
+    pub fn offset(mut self, count: u64) -> Self {
+        self.records = self.records.offset(count);
+        self
+    }
+
+    /// The records that were found.
+    ///
+    /// # Errors
+    /// As [`Records::collect`].
+    pub fn collect(self) -> Result<Vec<Hit<T>>, Error> {
+        let Search { records, expression } = self;
+        let Some(expression) = expression else { return Ok(Vec::new()) };
+        records.run(
+            |select| select.hits::<T>(expression),
+            |open: Open<'_>, rows| {
+                let mut all = Vec::new();
+                while let Some(row) = rows.next().map_err(open.fault(reading::<T>))? {
+                    let marked = Marked::from_snippet(row.text(T::COLUMNS.len() + 1));
+                    all.push(Hit { stored: stored(open, row)?, marked });
+                }
+                Ok(all)
+            },
+        )
+    }
+
+    /// The best of them, or nothing when there is none.
+    ///
+    /// # Errors
+    /// As [`Records::collect`].
+    pub fn first(mut self) -> Result<Option<Hit<T>>, Error> {
+        self.records = self.records.only_first();
+        Ok(self.collect()?.pop())
+    }
+
+    /// How many there are.
+    ///
+    /// # Errors
+    /// As [`Records::count`].
+    pub fn count(self) -> Result<u64, Error> {
+        let Search { records, expression } = self;
+        let Some(expression) = expression else { return Ok(0) };
+        records.run(
+            |select| select.count_hits::<T>(expression),
+            |open, rows| {
+                let row = rows.next().map_err(open.fault(reading::<T>))?;
+                Ok(row.map_or(0, |row| row.integer(0).unsigned_abs()))
+            },
+        )
+    }
+
+    /// Says how the search would be run, without running it.
+    ///
+    /// # Errors
+    /// As [`Records::count`].
+    pub fn explain(self) -> Result<Explained, Error> {
+        let Search { records, expression } = self;
+        records.explain_as(|select| select.hits::<T>(expression.unwrap_or_default()))
+    }
+}

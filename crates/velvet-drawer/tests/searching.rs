@@ -1,0 +1,281 @@
+//! Finding by words: what is found, how it is marked, and that the index hears of every write.
+
+mod common;
+
+use common::{folder, other_program};
+use proptest::prelude::*;
+use std::collections::BTreeSet;
+use velvet_drawer::{Drawer, Error, Key, Record, Schema};
+
+#[derive(Record, Clone, Debug, PartialEq)]
+struct Glaze {
+    #[record(key, searchable(weight = 5))]
+    name: String,
+    #[record(searchable)]
+    notes: Option<String>,
+    cone: u32,
+}
+
+fn schema() -> Schema {
+    Schema::new("glazes").record::<Glaze>()
+}
+
+fn memory() -> Drawer {
+    Drawer::in_memory(schema()).unwrap()
+}
+
+fn glaze(name: &str, notes: &str) -> Glaze {
+    Glaze { name: name.into(), notes: Some(notes.into()), cone: 6 }
+}
+
+/// A word without what makes no difference.
+fn plain(text: &str) -> String {
+    text.to_lowercase()
+        .chars()
+        .map(|c| {
+            if c == 'é' {
+                'e'
+            } else if c == 'ö' {
+                'o'
+            } else {
+                c
+            }
+        })
+        .collect()
+}
+
+fn words(text: &str) -> Vec<String> {
+    plain(text).split(|c: char| !c.is_alphanumeric()).filter(|w| !w.is_empty()).map(str::to_owned).collect()
+}
+
+/// Whether all words are in one of the record's texts, the last one as the beginning of a word.
+fn is_found(glaze: &Glaze, typed: &str) -> bool {
+    let texts = [words(&glaze.name), words(glaze.notes.as_deref().unwrap_or_default())].concat();
+    let typed_words = words(typed);
+    let open = typed.ends_with(char::is_alphanumeric);
+    let has = |(n, word): (usize, &String)| {
+        texts.iter().any(|t| t == word || (open && n + 1 == typed_words.len() && t.starts_with(word.as_str())))
+    };
+    !typed_words.is_empty() && typed_words.iter().enumerate().all(has)
+}
+
+fn found(drawer: &Drawer, typed: &str) -> BTreeSet<Key<Glaze>> {
+    let hits = drawer.records::<Glaze>().search(typed).collect().unwrap();
+    assert_eq!(hits.len() as u64, drawer.records::<Glaze>().search(typed).count().unwrap());
+    hits.iter().map(|hit| hit.key()).collect()
+}
+
+fn sound(drawer: &Drawer) -> bool {
+    drawer.search_index_is_sound::<Glaze>().unwrap()
+}
+
+#[derive(Clone, Debug)]
+enum Write {
+    Insert(String, Option<String>),
+    InsertAll(Vec<String>),
+    Replace(usize, String),
+    Change(usize, String),
+    Remove(usize),
+    UpdateAll(String),
+    GivenUp(String),
+}
+
+fn text() -> impl Strategy<Value = String> {
+    prop::collection::vec(prop_oneof!["[abé]{1,3}", "[ABö]{1,2}[0-9]?", Just("-".to_owned())], 0..5)
+        .prop_map(|w| w.join(" "))
+}
+
+fn write() -> impl Strategy<Value = Write> {
+    prop_oneof![
+        (text(), prop::option::of(text())).prop_map(|(name, notes)| Write::Insert(name, notes)),
+        prop::collection::vec(text(), 0..8).prop_map(Write::InsertAll),
+        (any::<usize>(), text()).prop_map(|(at, notes)| Write::Replace(at, notes)),
+        (any::<usize>(), text()).prop_map(|(at, name)| Write::Change(at, name)),
+        any::<usize>().prop_map(Write::Remove),
+        text().prop_map(Write::UpdateAll),
+        text().prop_map(Write::GivenUp),
+    ]
+}
+
+fn run(drawer: &Drawer, write: Write) {
+    let all = drawer.records::<Glaze>().collect().unwrap();
+    let at = |n: usize| all.get(n % all.len().max(1));
+    // Names are unique, so some of these are refused, in the middle too.
+    let _ = match write {
+        Write::Insert(name, notes) => drawer.insert(Glaze { name, notes, cone: 6 }).map(drop),
+        Write::InsertAll(names) => drawer.insert_all(names.iter().map(|n| glaze(n, "in a row"))).map(drop),
+        Write::Replace(n, notes) => {
+            at(n).map_or(Ok(()), |g| drawer.insert_or_replace(glaze(&g.name, &notes)).map(drop))
+        }
+        Write::Change(n, name) => at(n).map_or(Ok(()), |g| drawer.change(g.key(), |g| g.name = name).map(drop)),
+        Write::Remove(n) => at(n).map_or(Ok(()), |g| drawer.remove(g.key()).map(drop)),
+        Write::UpdateAll(notes) => drawer.records::<Glaze>().update(|g| g.notes.set(&notes)).map(drop),
+        Write::GivenUp(name) => drawer.write(|tx| {
+            // A part that fails in the middle is rolled back; what was written before and after it is kept or not as a whole.
+            let _ = tx.part(|tx| tx.insert_all([glaze(&name, "part"), glaze(&name, "part")]));
+            let _ = tx.insert_all([glaze("twice", "a"), glaze("twice", "b")]);
+            if name.len() % 2 == 0 { Ok(()) } else { Err(Error::own("given up")) }
+        }),
+    };
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig { cases: 128, failure_persistence: None, ..ProptestConfig::default() })]
+    #[test]
+    fn the_index_hears_of_every_write(writes in prop::collection::vec(write(), 1..12), typed in prop::collection::vec(text(), 4)) {
+        let drawer = memory();
+        for write in writes {
+            run(&drawer, write.clone());
+            prop_assert!(sound(&drawer), "{write:?}");
+        }
+        let all = drawer.records::<Glaze>().collect().unwrap();
+        for typed in &typed {
+            let expected: BTreeSet<_> = all.iter().filter(|g| is_found(g, typed)).map(|g| g.key()).collect();
+            prop_assert_eq!(found(&drawer, typed), expected, "{}", typed);
+        }
+    }
+
+    #[test]
+    fn nothing_that_is_typed_is_an_error(typed in "\\PC{0,12}|[\\x00-\\x7f]{0,8}|(AND|OR|NOT|NEAR|\"|\\*|\\^|:|\\(|-| |name){0,6}") {
+        let drawer = memory();
+        drawer.insert(glaze("name", "and or not near")).unwrap();
+        prop_assert!(drawer.records::<Glaze>().search(&typed).collect().is_ok());
+        prop_assert!(drawer.records::<Glaze>().search(&typed).count().is_ok());
+    }
+}
+
+#[test]
+fn the_best_come_first_and_say_what_matched() {
+    let drawer = memory();
+    let long = "word ".repeat(60) + "Tenmoku " + &"more ".repeat(60);
+    drawer.insert_all([glaze("Shino", &long), glaze("Tenmoku", "dark"), glaze("Ash over tenmoku", "runs")]).unwrap();
+    let hits = drawer.records::<Glaze>().search("tenmoku").collect().unwrap();
+    assert_eq!(hits.iter().map(|h| h.name.as_str()).collect::<Vec<_>>(), ["Tenmoku", "Ash over tenmoku", "Shino"]);
+    assert_eq!(hits[1].marked().to_string(), "Ash over [tenmoku]");
+    let part = hits[2].marked();
+    assert!(part.text().chars().count() < 120 && part.text().starts_with('…'), "{part}");
+    assert_eq!(part.parts().find(|(_, matches)| *matches).unwrap().0, "Tenmoku");
+
+    let all = || drawer.records::<Glaze>();
+    let names = |search: velvet_drawer::Search<'_, Glaze>| {
+        search.collect().unwrap().iter().map(|h| h.name.clone()).collect::<Vec<_>>()
+    };
+    assert_eq!(names(all().filter(|g| g.notes.is("dark")).search("ten")), ["Tenmoku"]);
+    assert_eq!(names(all().search("ten").limit(1).offset(1)), ["Ash over tenmoku"]);
+    assert_eq!(names(all().sort_by(|g| g.name.ascending()).search("ten").limit(2)), ["Ash over tenmoku", "Shino"]);
+    assert_eq!(all().search("ten").first().unwrap().unwrap().name, "Tenmoku");
+    assert_eq!(all().search("ten ").count().unwrap(), 0, "a finished word does not go on");
+    assert_eq!((names(all().search("")), all().search(" \"* ").first().unwrap()), (Vec::new(), None));
+    let in_tx = drawer.write(|tx| {
+        tx.insert(glaze("Tenmoku, thin", ""))?;
+        tx.records::<Glaze>().search("tenmoku thi").count()
+    });
+    assert_eq!(in_tx.unwrap(), 1);
+    assert_eq!(drawer.read(|view| view.records::<Glaze>().search("thin").count()).unwrap(), 1);
+    let explained = all().search("ten").explain().unwrap();
+    assert!(explained.steps.iter().any(|s| s.contains("VIRTUAL TABLE INDEX")), "{explained}");
+}
+
+#[test]
+fn writes_of_other_programs_are_heard_of_and_an_index_made_wrong_is_found_and_mended() {
+    let (_folder, path) = folder();
+    let drawer = Drawer::open(&path, schema()).unwrap();
+    drawer.insert(glaze("Celadon", "pools")).unwrap();
+    let other = other_program(&path);
+    other.execute("INSERT INTO glaze (name, notes, cone) VALUES ('Nuka', 'white', 9)", []).unwrap();
+    other.execute("UPDATE glaze SET notes = 'crackles' WHERE name = 'Celadon'", []).unwrap();
+    assert_eq!(found(&drawer, "nuka").len() + found(&drawer, "crackles").len(), 2);
+    assert!(found(&drawer, "pools").is_empty() && sound(&drawer));
+    other.execute("INSERT OR REPLACE INTO glaze (name, notes, cone) VALUES ('Nuka', 'grey', 9)", []).unwrap();
+    assert!(!sound(&drawer), "a row that was replaced without its trigger is still in the index");
+    drawer.remake_search_index::<Glaze>().unwrap();
+    assert!(sound(&drawer) && found(&drawer, "white").is_empty() && found(&drawer, "grey").len() == 1);
+    drop(other);
+    drawer.close().unwrap();
+    let reopened = Drawer::open(&path, schema()).unwrap();
+    assert_eq!(found(&reopened, "gr").len(), 1);
+}
+
+mod later {
+    use velvet_drawer::Record;
+
+    /// Version 2: words of a renamed column, and of one whose table is written anew.
+    #[derive(Record, Debug)]
+    pub struct Glaze {
+        #[record(key, was = "name", searchable)]
+        pub title: String,
+        #[record(searchable)]
+        pub notes: Option<String>,
+        #[record(fill = "'cone ' || cone", searchable)]
+        pub cone: String,
+    }
+
+    /// Version 3: another table, fewer columns that are searched.
+    #[derive(Record, Debug)]
+    #[record(was = "glaze")]
+    pub struct Recipe {
+        #[record(key)]
+        pub title: String,
+        #[record(was = "notes", searchable)]
+        pub remarks: Option<String>,
+        pub cone: String,
+    }
+}
+
+#[test]
+fn an_upgrade_takes_the_index_along_through_renames_rebuilds_and_new_words() {
+    use velvet_core::evolution::{History, draft};
+    use velvet_core::structure::Structure;
+    let structures = [Glaze::table(), later::Glaze::table(), later::Recipe::table()]
+        .map(|table| Structure { tables: vec![table.unwrap()] });
+    let mut history = History::start("glazes", &structures[0]);
+    let mut histories = Vec::new();
+    for (version, hints) in [(1, ("glaze", later::Glaze::HINTS)), (2, ("recipe", later::Recipe::HINTS))] {
+        history.versions[0].released = true;
+        let drafted = draft(&structures[version - 1], &structures[version], &[hints], &[]);
+        assert_eq!(drafted.questions, [""; 0]);
+        history = history.recorded(&structures[version], drafted, &[]);
+        histories.push(&*Box::leak(history.to_json().into_boxed_str()));
+    }
+    let (_folder, path) = folder();
+    let drawer = Drawer::open(&path, schema()).unwrap();
+    drawer.insert_all([glaze("Celadon", "pools"), glaze("Shino", "crawls")]).unwrap();
+    drawer.close().unwrap();
+    let older = std::fs::read(&path).unwrap();
+
+    let drawer = Drawer::open(&path, Schema::new("glazes").record::<later::Glaze>().history(histories[0])).unwrap();
+    let hits = |words: &str| drawer.records::<later::Glaze>().search(words).collect().unwrap().len();
+    assert_eq!((hits("celadon"), hits("crawls"), hits("cone 6")), (1, 1, 2));
+    drawer.insert(later::Glaze { title: "Nuka".into(), notes: None, cone: "cone 10".into() }).unwrap();
+    assert!(hits("nuka") == 1 && drawer.search_index_is_sound::<later::Glaze>().unwrap());
+    drawer.close().unwrap();
+
+    // From version 2, and from version 1 at once.
+    for file in [std::fs::read(&path).unwrap(), older] {
+        let schema = Schema::new("glazes").record::<later::Recipe>().history(histories[1]);
+        let drawer = Drawer::from_bytes(&file, schema).unwrap();
+        let hits = |words: &str| drawer.records::<later::Recipe>().search(words).collect().unwrap().len();
+        assert_eq!((hits("celadon"), hits("pool")), (0, 1));
+        drawer.records::<later::Recipe>().update(|r| r.remarks.set("dark")).unwrap();
+        assert!(hits("pool") == 0 && hits("dark") >= 2 && drawer.search_index_is_sound::<later::Recipe>().unwrap());
+        let left: Vec<String> = drawer.sql("select name from sqlite_schema where name like '%search_glaze%'").rows().unwrap();
+        assert!(left.is_empty(), "{left:?}");
+    }
+}
+
+#[test]
+fn a_file_without_its_index_is_refused_and_one_of_before_is_given_one() {
+    let (_folder, path) = folder();
+    Drawer::open(&path, schema()).unwrap().close().unwrap();
+    other_program(&path).execute("DROP TRIGGER velvet_search_glaze_update", []).unwrap();
+    let error = Drawer::open(&path, schema()).unwrap_err();
+    assert!(error.is_other_structure(), "{error:?}");
+    assert!(error.to_string().contains("the search index of `glaze` has the columns () where (name, notes)"), "{error}");
+
+    let (_folder, path) = folder();
+    let plain = "CREATE TABLE glaze (id INTEGER PRIMARY KEY, name TEXT UNIQUE, notes TEXT, cone INT); \
+                 INSERT INTO glaze (name, notes, cone) VALUES ('Celadon', 'pools', 6)";
+    other_program(&path).execute_batch(plain).unwrap();
+    let drawer = Drawer::options().adopt().open(&path, schema()).unwrap();
+    assert!(found(&drawer, "pool").len() == 1 && sound(&drawer));
+}
