@@ -28,6 +28,7 @@ pub mod show;
 pub mod statement;
 pub mod stored_form;
 pub mod structure;
+pub mod suggest;
 pub mod value;
 
 pub use argument::Argument;

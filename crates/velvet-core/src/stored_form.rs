@@ -2,6 +2,7 @@
 
 use crate::column_type::{ColumnType, Misfit, Output};
 use crate::record::{Record, Sink};
+use crate::value::{Value, ValueRef};
 
 /// The stored form of a record's columns. Two forms of one type tell which columns differ.
 ///
@@ -64,4 +65,102 @@ impl Output for &mut Vec<u8> {
         self.push(b'b');
         self.extend(value);
     }
+}
+
+/// The positions of the columns in which a record differs from a stored row, whose values `stored` gives by position. Nothing
+/// is copied for it.
+///
+/// # Errors
+/// When a value of the record has no stored form.
+pub fn differing<'r, T: Record>(
+    record: &T,
+    stored: impl Fn(usize) -> ValueRef<'r>,
+    positions: &mut Vec<usize>,
+) -> Result<(), Misfit> {
+    struct Compare<'a, F> {
+        stored: F,
+        positions: &'a mut Vec<usize>,
+    }
+    impl<'r, F: Fn(usize) -> ValueRef<'r>> Sink for Compare<'_, F> {
+        fn put<C: ColumnType>(&mut self, column: usize, value: &C::Value) -> Result<(), Misfit> {
+            let mut same = false;
+            C::store(value, Same { stored: (self.stored)(column), same: &mut same }).map_err(|m| m.at(column))?;
+            if !same {
+                self.positions.push(column);
+            }
+            Ok(())
+        }
+    }
+    positions.clear();
+    record.store(&mut Compare { stored, positions })
+}
+
+/// Whether a value is the one that is stored.
+struct Same<'a, 'r> {
+    stored: ValueRef<'r>,
+    same: &'a mut bool,
+}
+
+impl Output for Same<'_, '_> {
+    fn missing(self) {
+        *self.same = self.stored == ValueRef::Missing;
+    }
+    fn integer(self, value: i64) {
+        *self.same = self.stored == ValueRef::Integer(value);
+    }
+    fn real(self, value: f64) {
+        *self.same = self.stored == ValueRef::Real(value);
+    }
+    fn text(self, value: &str) {
+        *self.same = self.stored == ValueRef::Text(value);
+    }
+    fn bytes(self, value: &[u8]) {
+        *self.same = self.stored == ValueRef::Bytes(value);
+    }
+}
+
+/// The values of some columns as one key to look records up by: the same for the same values, in a record and in a stored row.
+/// Nothing when one of them is missing, because nothing is the same as nothing.
+///
+/// # Errors
+/// When a value has no stored form.
+pub fn lookup_key<T: Record>(record: &T, positions: &[usize]) -> Result<Option<Vec<u8>>, Misfit> {
+    struct Picked<'a> {
+        positions: &'a [usize],
+        values: Vec<(usize, Value)>,
+    }
+    impl Sink for Picked<'_> {
+        fn put<C: ColumnType>(&mut self, column: usize, value: &C::Value) -> Result<(), Misfit> {
+            if let Some(at) = self.positions.iter().position(|p| *p == column) {
+                let mut stored = Value::Missing;
+                C::store(value, &mut stored).map_err(|m| m.at(column))?;
+                self.values.push((at, stored));
+            }
+            Ok(())
+        }
+    }
+    let mut picked = Picked { positions, values: Vec::with_capacity(positions.len()) };
+    record.store(&mut picked)?;
+    picked.values.sort_by_key(|(at, _)| *at);
+    let mut key = Vec::new();
+    let there = push_key(picked.values.iter().map(|(_, value)| value.as_ref()), &mut key);
+    Ok(there.then_some(key))
+}
+
+/// Appends the key that [`lookup_key`] makes of the same values; says whether all of them are there.
+pub fn push_key<'r>(values: impl Iterator<Item = ValueRef<'r>>, key: &mut Vec<u8>) -> bool {
+    for value in values {
+        let from = key.len();
+        match value {
+            ValueRef::Missing => return false,
+            ValueRef::Integer(number) => Output::integer(&mut *key, number),
+            ValueRef::Real(number) => Output::real(&mut *key, number),
+            ValueRef::Text(text) => Output::text(&mut *key, text),
+            ValueRef::BrokenText(bytes) | ValueRef::Bytes(bytes) => Output::bytes(&mut *key, bytes),
+        }
+        // Its length behind it, so that two values never run into each other.
+        let length = key.len() - from;
+        key.extend(length.to_ne_bytes());
+    }
+    true
 }

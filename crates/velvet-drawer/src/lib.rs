@@ -39,7 +39,7 @@ pub use velvet_core::{
 };
 #[doc(inline)]
 pub use velvet_derive::{Choice, Excerpt, Record};
-pub use writing::Tx;
+pub use writing::{LastRefresh, Refresh, Refreshed, Tx};
 
 /// What the code of the derives needs. Not for use by hand.
 #[doc(hidden)]

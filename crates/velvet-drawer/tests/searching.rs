@@ -201,7 +201,7 @@ mod later {
 
     /// Version 2: words of a renamed column, and of one whose table is written anew.
     #[derive(Record, Debug)]
-    pub struct Glaze {
+    pub(super) struct Glaze {
         #[record(key, was = "name", searchable)]
         pub title: String,
         #[record(searchable)]
@@ -213,7 +213,7 @@ mod later {
     /// Version 3: another table, fewer columns that are searched.
     #[derive(Record, Debug)]
     #[record(was = "glaze")]
-    pub struct Recipe {
+    pub(super) struct Recipe {
         #[record(key)]
         pub title: String,
         #[record(was = "notes", searchable)]
@@ -258,7 +258,8 @@ fn an_upgrade_takes_the_index_along_through_renames_rebuilds_and_new_words() {
         assert_eq!((hits("celadon"), hits("pool")), (0, 1));
         drawer.records::<later::Recipe>().update(|r| r.remarks.set("dark")).unwrap();
         assert!(hits("pool") == 0 && hits("dark") >= 2 && drawer.search_index_is_sound::<later::Recipe>().unwrap());
-        let left: Vec<String> = drawer.sql("select name from sqlite_schema where name like '%search_glaze%'").rows().unwrap();
+        let left: Vec<String> =
+            drawer.sql("select name from sqlite_schema where name like '%search_glaze%'").rows().unwrap();
         assert!(left.is_empty(), "{left:?}");
     }
 }
@@ -270,7 +271,10 @@ fn a_file_without_its_index_is_refused_and_one_of_before_is_given_one() {
     other_program(&path).execute("DROP TRIGGER velvet_search_glaze_update", []).unwrap();
     let error = Drawer::open(&path, schema()).unwrap_err();
     assert!(error.is_other_structure(), "{error:?}");
-    assert!(error.to_string().contains("the search index of `glaze` has the columns () where (name, notes)"), "{error}");
+    assert!(
+        error.to_string().contains("the search index of `glaze` has the columns () where (name, notes)"),
+        "{error}"
+    );
 
     let (_folder, path) = folder();
     let plain = "CREATE TABLE glaze (id INTEGER PRIMARY KEY, name TEXT UNIQUE, notes TEXT, cone INT); \
@@ -278,4 +282,32 @@ fn a_file_without_its_index_is_refused_and_one_of_before_is_given_one() {
     other_program(&path).execute_batch(plain).unwrap();
     let drawer = Drawer::options().adopt().open(&path, schema()).unwrap();
     assert!(found(&drawer, "pool").len() == 1 && sound(&drawer));
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig { cases: 128, failure_persistence: None, ..ProptestConfig::default() })]
+    #[test]
+    fn suggestions_are_the_best_of_all_texts_each_once(
+        names in prop::collection::vec("[aAbBÉé ,-]{0,5}", 0..20), typed in "[abeé]{0,2} ?", count in 0..5_usize,
+    ) {
+        let drawer = memory();
+        let rows = names.iter().enumerate().map(|(n, name)| glaze(&format!("{n}"), name));
+        drawer.insert_all(rows).unwrap();
+        let typed_plain = plain(typed.trim());
+        let mut expected: Vec<(u8, usize, String)> = names.iter().filter_map(|name| {
+            let text = plain(name);
+            let place = if typed_plain.is_empty() { return None } else if text.starts_with(&typed_plain) { 0 }
+                else if text.match_indices(&typed_plain).any(|(at, _)| !text[..at].ends_with(char::is_alphanumeric)) { 1 }
+                else if text.contains(&typed_plain) { 2 } else { return None };
+            Some((place, name.len(), name.clone()))
+        }).collect();
+        expected.sort();
+        expected.dedup();
+        expected.truncate(count);
+        let suggested = drawer.records::<Glaze>().suggest(|g| g.notes, &typed, count).unwrap();
+        prop_assert_eq!(suggested.iter().map(|s| s.text()).collect::<Vec<_>>(), expected.iter().map(|e| &e.2).collect::<Vec<_>>());
+        for s in &suggested {
+            prop_assert_eq!(plain(&s.text()[s.matches()[0].clone()]), typed_plain.clone());
+        }
+    }
 }

@@ -120,6 +120,16 @@ impl Select {
         }
     }
 
+    /// The statement that reads one column of the selected records, in the order that is quickest where there is no range.
+    pub fn any_order<T: Record>(self, column: Picked) -> Fragment {
+        if self.is_ranged() {
+            return self.columns::<T>(vec![column], false);
+        }
+        let mut out = Fragment::text("SELECT ").and(column.what).then(" FROM ");
+        self.push_source::<T>(&mut out);
+        out
+    }
+
     /// The statement that makes one value of all selected records, such as a sum.
     pub fn made<T: Record>(self, what: Fragment) -> Fragment {
         let mut out = Fragment::text("SELECT ").and(what).then(" FROM ");

@@ -96,6 +96,11 @@ impl About {
         connection.run("DELETE FROM velvet_about WHERE name = 'waits_to_be_filled'")
     }
 
+    /// Remembers a fact under a name.
+    pub(crate) fn remember(connection: &Connection, name: &str, value: &str) -> Result<(), Fault> {
+        set(connection, name, value)
+    }
+
     /// Notes that a structure changed from outside was found to be the same.
     pub(crate) fn same_after_all(connection: &Connection, count: i64) -> Result<(), Fault> {
         set(connection, "structure_count", &count.to_string())

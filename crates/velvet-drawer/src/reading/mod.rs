@@ -10,6 +10,7 @@ mod only;
 mod records;
 mod search;
 mod stream;
+mod suggest;
 #[cfg(feature = "table")]
 mod table;
 mod view;

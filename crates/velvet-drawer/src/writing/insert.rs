@@ -65,7 +65,7 @@ impl Open<'_> {
     }
 
     #[inline]
-    fn insert_with<T: Record>(
+    pub(super) fn insert_with<T: Record>(
         self,
         statement: &mut Statement<'_>,
         record: &T,

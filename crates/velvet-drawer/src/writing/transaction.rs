@@ -69,6 +69,19 @@ impl Drop for Part<'_> {
     }
 }
 
+impl Open<'_> {
+    /// Runs `work` as a part of the transaction that this is in; rolled back alone when it fails.
+    pub(super) fn part<R>(self, work: impl FnOnce() -> Result<R, Error>) -> Result<R, Error> {
+        let engine = |fault| self.inner.fault("cannot begin or end a part of the transaction", fault);
+        self.connection.turn("SAVEPOINT velvet_part").map_err(engine)?;
+        let mut part = Part(Some(self));
+        let result = work()?;
+        self.connection.turn("RELEASE velvet_part").map_err(engine)?;
+        part.0 = None;
+        Ok(result)
+    }
+}
+
 impl<'a> Tx<'a> {
     pub(crate) fn connection(&self) -> &Connection {
         self.0.connection
@@ -216,13 +229,7 @@ impl<'a> Tx<'a> {
     /// # Ok::<(), velvet_drawer::Error>(())
     /// ```
     pub fn part<R>(&self, work: impl FnOnce(&Tx<'_>) -> Result<R, Error>) -> Result<R, Error> {
-        let engine = |fault| self.0.inner.fault("cannot begin or end a part of the transaction", fault);
-        self.0.connection.turn("SAVEPOINT velvet_part").map_err(engine)?;
-        let mut part = Part(Some(self.0));
-        let result = work(self)?;
-        self.0.connection.turn("RELEASE velvet_part").map_err(engine)?;
-        part.0 = None;
-        Ok(result)
+        self.0.part(|| work(self))
     }
 
     /// The record with this key, or nothing when it is not there. What this transaction wrote is seen.

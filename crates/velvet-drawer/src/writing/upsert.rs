@@ -3,7 +3,7 @@
 //! A rule that can never fire is refused, because it would hide duplicates: with an automatic key alone nothing could ever
 //! clash, and every call would add one more.
 
-use super::{UNTOUCHED, misfit};
+use super::{UNTOUCHED, misfit, positions};
 use crate::drawer::Drawer;
 use crate::error::{Cause, Error};
 use crate::reading::Open;
@@ -218,7 +218,7 @@ impl Open<'_> {
         })
     }
 
-    fn refuse_if_not_unique<T: Record>(self, names: &[&str]) -> Result<(), Error> {
+    pub(super) fn refuse_if_not_unique<T: Record>(self, names: &[&str]) -> Result<(), Error> {
         let indexes = self.inner.declared.structure.table(T::TABLE).map_or(&[][..], |table| &table.indexes);
         let is_named = |column: &String| names.contains(&column.as_str());
         let serves = |columns: &[String]| columns.len() == names.len() && columns.iter().all(is_named);
@@ -235,11 +235,4 @@ impl Open<'_> {
                 .in_table(T::TABLE, names.first().copied()),
         ))
     }
-}
-
-/// The positions of columns among the record's.
-fn positions<T: Record, P: Pick<T>>(columns: impl FnOnce(T::Columns) -> P) -> Vec<usize> {
-    let mut positions = Vec::new();
-    columns(T::columns()).each(&mut |column| positions.extend(column.position));
-    positions
 }
