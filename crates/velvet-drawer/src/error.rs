@@ -39,6 +39,7 @@ pub(crate) enum Cause {
     Clash,
     BrokenLink,
     NotFound,
+    ChangedMeanwhile,
     Misfit,
     Unreadable,
     Schema,
@@ -78,6 +79,8 @@ predicates! {
     is_broken_link: BrokenLink;
     /// The record to be changed is not there.
     is_not_found: NotFound;
+    /// The record was changed or removed since the draft that was to be saved was taken.
+    is_changed_meanwhile: ChangedMeanwhile;
     /// A value has no stored form: NaN, a number above the file's range.
     is_misfit: Misfit;
     /// What is stored is not a value of its field's type.

@@ -33,13 +33,13 @@ pub use sql::Sql;
 pub use upgrading::{Adopted, CodeRow, Progress, Upgrade, Upgraded, UpgradedStep};
 pub use velvet_core::search::Marked;
 pub use velvet_core::{
-    Argument, Assignment, Assignments, Choice, Column, ColumnType, Computed, Condition, Excerpt, ExcerptOf, Group,
-    InJson, Inside, Key, Keyed, LinkedFrom, Links, Misfit, Nested, Optional, Order, Ordered, Ordering, OutsideFile,
-    Pick, Record, Searchable, Stored, StoredAs, Summed, TextOrder, Textual, Value,
+    Argument, Assignment, Assignments, Choice, Column, ColumnType, Computed, Condition, Draft, Excerpt, ExcerptOf,
+    Group, InJson, Inside, Key, Keyed, LinkedFrom, Links, Misfit, Nested, Optional, Order, Ordered, Ordering,
+    OutsideFile, Pick, Record, Searchable, Stored, StoredAs, Summed, TextOrder, Textual, Value,
 };
 #[doc(inline)]
 pub use velvet_derive::{Choice, Excerpt, Record};
-pub use writing::{LastRefresh, Refresh, Refreshed, Tx};
+pub use writing::{LastRefresh, Refresh, Refreshed, Tx, Unsaved};
 
 /// What the code of the derives needs. Not for use by hand.
 #[doc(hidden)]

@@ -112,8 +112,11 @@ fn many_threads_and_two_processes_lose_nothing_and_never_see_half_a_transaction(
                     while done.load(std::sync::atomic::Ordering::Acquire) < 4 {
                         assert_eq!(drawer.records::<Piece>().sum(|p| p.grams).unwrap(), 10_000);
                         let apart = drawer.read(|view| {
-                            let grams =
-                                |n| Ok(view.get(Key::<Piece>::from_number(n))?.and_then(|p| p.grams).unwrap_or(0));
+                            let grams = |n| {
+                                Ok::<_, velvet_drawer::Error>(
+                                    view.get(Key::<Piece>::from_number(n))?.and_then(|p| p.grams).unwrap_or(0),
+                                )
+                            };
                             Ok::<u32, velvet_drawer::Error>(grams(1)? + grams(2)?)
                         });
                         assert_eq!(apart.unwrap(), 10_000);

@@ -52,7 +52,7 @@ impl<'a, T: Searchable, Access> Records<'a, T, Access> {
     /// they come, and the weights of the columns. Another order can be asked for with `sort_by`.
     ///
     /// Large and small letters and accents make no difference. The last word may go on, unless something follows it: `cob`
-    /// finds cobalt, `cob ` does not. Whatever is typed is taken as words; where there is none, nothing is found.
+    /// finds cobalt, `cob ` and `cob blue` do not. Whatever is typed is taken as words; where there is none, nothing is found.
     ///
     /// ```
     /// # use velvet_drawer::{Drawer, Record, Schema};
@@ -69,7 +69,7 @@ impl<'a, T: Searchable, Access> Records<'a, T, Access> {
     /// drawer.insert(glaze("Cobalt blue", "Matte when it cools slowly"))?;
     /// drawer.insert(glaze("Céladon", "Thick where it pools"))?;
     ///
-    /// let hits = drawer.records::<Glaze>().search("cob mat").limit(10).collect()?;
+    /// let hits = drawer.records::<Glaze>().search("cobalt mat").limit(10).collect()?;
     /// assert_eq!(hits[0].name, "Cobalt blue");
     /// let hits = drawer.records::<Glaze>().search("celadon").collect()?;
     /// assert_eq!(hits[0].marked().with("<b>", "</b>"), "<b>Céladon</b>");

@@ -2,6 +2,7 @@
 
 mod change;
 mod clash;
+mod draft;
 mod indexing;
 mod insert;
 mod refresh;
@@ -10,6 +11,7 @@ mod selection;
 mod transaction;
 mod upsert;
 
+pub use draft::Unsaved;
 pub use refresh::{LastRefresh, Refresh, Refreshed};
 pub use transaction::Tx;
 
