@@ -35,6 +35,8 @@ struct InOrder<'s> {
     indexes: Vec<&'s Index>,
     #[serde(skip_serializing_if = "<[String]>::is_empty")]
     searchable: &'s [String],
+    #[serde(skip_serializing_if = "std::ops::Not::not")]
+    shared: bool,
 }
 
 impl InOrder<'_> {
@@ -49,6 +51,7 @@ impl InOrder<'_> {
             natural_key: table.natural_key.as_deref(),
             indexes,
             searchable: &table.searchable,
+            shared: table.shared,
         }
     }
 }

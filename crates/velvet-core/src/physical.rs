@@ -24,6 +24,8 @@ pub struct PhysicalTable {
     pub indexes: BTreeSet<(Vec<String>, bool)>,
     /// The columns whose words are searched, where the triggers that tell the search index are all there.
     pub searchable: BTreeSet<String>,
+    /// Whether the triggers that keep what changes are all there.
+    pub shared: bool,
 }
 
 /// A column as the engine keeps it.
@@ -85,6 +87,7 @@ impl PhysicalTable {
             links: links.collect(),
             indexes: table.indexes.iter().map(|i| (i.columns.clone(), i.unique)).collect(),
             searchable: table.searchable.iter().cloned().collect(),
+            shared: table.shared,
         }
     }
 
@@ -117,6 +120,10 @@ impl PhysicalTable {
         let index = |(columns, unique): &(Vec<String>, bool)| {
             format!("{} on `{name}`({})", if *unique { "the unique index" } else { "the index" }, columns.join(", "))
         };
+        if self.shared != found.shared {
+            let what = if found.shared { "is kept but not declared as shared" } else { "is not kept" };
+            out.push(format!("what changes in `{name}` {what}"));
+        }
         if self.searchable != found.searchable {
             let list = |columns: &BTreeSet<String>| columns.iter().cloned().collect::<Vec<_>>().join(", ");
             let (declared, there) = (list(&self.searchable), list(&found.searchable));

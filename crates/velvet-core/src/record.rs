@@ -70,6 +70,13 @@ pub trait Keyed: Record {
 )]
 pub trait Searchable: Record {}
 
+/// A record whose changes are kept, to be shared with other devices.
+#[diagnostic::on_unimplemented(
+    message = "what changes in `{Self}` is not kept",
+    note = "write `#[record(shared)]` on the struct"
+)]
+pub trait Shared: Keyed {}
+
 /// Takes a record's values, column by column.
 pub trait Sink {
     /// Takes the value of the column at this position.

@@ -27,6 +27,9 @@ pub struct Table {
     /// The columns whose words are searched, in the order of their names.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub searchable: Vec<String>,
+    /// Whether what changes in it is kept, to be shared with other devices.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub shared: bool,
 }
 
 /// One column.
@@ -181,7 +184,24 @@ impl Structure {
                     table.name
                 ));
             }
+            if table.shared && table.natural_key.is_none() {
+                problems.push(format!(
+                    "`{}` is shared, but its records have no key of their own, by which other devices could know them; mark \
+                     a field with #[record(key)]",
+                    table.name
+                ));
+            }
             for column in &table.columns {
+                if let Kind::Link { table: target } = &column.kind
+                    && table.shared
+                    && self.table(target).is_some_and(|t| t.natural_key.is_none())
+                {
+                    problems.push(format!(
+                        "`{}.{}` is shared and links to `{target}`, whose records have no key of their own, by which other \
+                         devices could know them; mark a field of that with #[record(key)]",
+                        table.name, column.name
+                    ));
+                }
                 if let Kind::Link { table: target } = &column.kind
                     && self.table(target).is_none()
                 {
@@ -221,7 +241,7 @@ impl Table {
                 indexes.push(Index { columns: vec![column.name.clone()], unique: false });
             }
         }
-        Table { name: name.to_owned(), columns, natural_key, indexes, searchable: Vec::new() }
+        Table { name: name.to_owned(), columns, natural_key, indexes, searchable: Vec::new(), shared: false }
     }
 
     /// The table with columns whose words are searched.
@@ -229,6 +249,13 @@ impl Table {
     pub fn searchable(mut self, columns: impl IntoIterator<Item = String>) -> Table {
         self.searchable = columns.into_iter().collect();
         self.searchable.sort();
+        self
+    }
+
+    /// The table whose changes are kept.
+    #[must_use]
+    pub fn shared(mut self) -> Table {
+        self.shared = true;
         self
     }
 
@@ -274,6 +301,14 @@ impl Table {
                 "in `{name}` {} is declared as searchable but {} is in the file",
                 in_words(&self.searchable),
                 in_words(&found.searchable)
+            ));
+        }
+        if self.shared != found.shared {
+            let in_words = |shared: bool| if shared { "shared" } else { "not shared" };
+            out.push(format!(
+                "the table `{name}` is declared as {} but is {} in the file",
+                in_words(self.shared),
+                in_words(found.shared)
             ));
         }
         if self.natural_key != found.natural_key {

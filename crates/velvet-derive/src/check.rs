@@ -95,6 +95,9 @@ fn columns_are_distinct(record: &Record, problems: &mut Problems) {
 }
 
 fn one_key(record: &Record, problems: &mut Problems) {
+    if let (Some(at), None) = (record.shared, record.stored().find(|f| f.key.is_some())) {
+        problems.here(at, "other devices know a shared record by its own key: mark a field with #[record(key)]");
+    }
     for field in record.stored().filter(|f| f.key.is_some()).skip(1) {
         problems.at(
             &field.ident,

@@ -41,6 +41,7 @@ pub(crate) fn record(record: &Record) -> TokenStream {
         let names = searched.iter().map(|(name, _)| quote!(::std::string::String::from(#name)));
         quote!(.searchable([#(#names),*]))
     });
+    let shared = record.shared.map(|_| quote!(.shared()));
     let searched = (!searched.is_empty()).then(|| {
         quote! {
             #[automatically_derived]
@@ -53,6 +54,7 @@ pub(crate) fn record(record: &Record) -> TokenStream {
         let name = names[at];
         quote!(Some(::std::string::String::from(#name)))
     });
+    let is_shared = record.shared.map(|_| quote!(#[automatically_derived] impl velvet::Shared for #ident {}));
     let keyed = key_position.map(|at| keyed(record, at, &types[at]));
     let hints = hints(record);
     let assertions = stored.iter().zip(&types).map(|(f, ty)| assertions(f, ty));
@@ -104,7 +106,7 @@ pub(crate) fn record(record: &Record) -> TokenStream {
                         ::std::vec![#(#declared),*],
                         #key_name,
                         ::std::vec![#(#indexes),*],
-                    )#searchable)
+                    )#searchable #shared)
                 }
 
                 fn statements() -> &'static velvet::Statements {
@@ -126,6 +128,7 @@ pub(crate) fn record(record: &Record) -> TokenStream {
 
             #keyed
             #searched
+            #is_shared
         };
     }
 }

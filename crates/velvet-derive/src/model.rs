@@ -16,6 +16,7 @@ pub(crate) struct Record {
     /// Lists of fields from `unique(…)` and `indexed(…)` on the struct; the flag says which.
     pub groups: Vec<(Vec<Ident>, bool)>,
     pub origin: Option<(Span, Origin)>,
+    pub shared: Option<Span>,
     pub library: Path,
     /// Whether it has lifetimes or type parameters, which it must not.
     pub generic: bool,
@@ -72,7 +73,7 @@ pub(crate) enum Rule {
     Remove,
 }
 
-const ON_STRUCT: &[&str] = &["name", "unique", "indexed", "was", "new", "library"];
+const ON_STRUCT: &[&str] = &["name", "unique", "indexed", "was", "new", "shared", "library"];
 const ON_FIELD: &[&str] =
     &["name", "key", "unique", "indexed", "json", "searchable", "skip", "default", "link", "was", "new", "fill"];
 
@@ -115,6 +116,7 @@ impl Record {
             fields: Vec::new(),
             groups: Vec::new(),
             origin: None,
+            shared: None,
             library: syn::parse_quote!(::velvet_drawer),
             generic,
         };
@@ -122,6 +124,7 @@ impl Record {
             match word {
                 "name" => record.table = Name::given(meta)?,
                 "was" | "new" => set_origin(&mut record.origin, word, meta)?,
+                "shared" => record.shared = Some(meta.path.get_ident().map_or_else(Span::call_site, Ident::span)),
                 "unique" | "indexed" => record.groups.push((idents(meta)?, word == "unique")),
                 _ => record.library = attributes::text(meta)?.parse()?,
             }

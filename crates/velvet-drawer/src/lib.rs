@@ -9,6 +9,7 @@ pub mod place;
 pub mod testing;
 
 mod beside;
+mod changes;
 mod drawer;
 mod engine;
 mod error;
@@ -21,6 +22,7 @@ mod sql;
 mod upgrading;
 mod writing;
 
+pub use changes::{Applied, Apply, Changed, ChangesSince, Position};
 pub use drawer::Drawer;
 pub use error::Error;
 pub use opening::{Opened, Opening, Options};
@@ -35,7 +37,7 @@ pub use velvet_core::search::Marked;
 pub use velvet_core::{
     Argument, Assignment, Assignments, Choice, Column, ColumnType, Computed, Condition, Draft, Excerpt, ExcerptOf,
     Group, InJson, Inside, Key, Keyed, LinkedFrom, Links, Misfit, Nested, Optional, Order, Ordered, Ordering,
-    OutsideFile, Pick, Record, Searchable, Stored, StoredAs, Summed, TextOrder, Textual, Value,
+    OutsideFile, Pick, Record, Searchable, Shared, Stored, StoredAs, Summed, TextOrder, Textual, Value,
 };
 #[doc(inline)]
 pub use velvet_derive::{Choice, Excerpt, Record};
@@ -53,7 +55,7 @@ pub mod __private {
     pub use velvet_core::structure::{Column as ColumnOf, Index, Kind, OnDelete, Table};
     pub use velvet_core::{
         Choice, Column, ColumnType, Json, Key, Keyed, LinkOf, LinkedFrom, Misfit, Output, Record, Searchable, Shape,
-        Sink, Source, Textual, ValueRef,
+        Shared, Sink, Source, Textual, ValueRef,
     };
 }
 

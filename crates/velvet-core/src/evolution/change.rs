@@ -93,6 +93,13 @@ pub enum Change {
         /// All columns whose words are searched, in the order of their names; none when there are none any more.
         columns: Vec<String>,
     },
+    /// What changes in a table is kept from now on, to be shared, or is no longer.
+    Shared {
+        /// The table.
+        table: String,
+        /// Whether it is kept.
+        shared: bool,
+    },
     /// An index is added.
     AddIndex {
         /// The table it is on.
@@ -180,6 +187,7 @@ impl Change {
                 table.searchable.clone_from(columns);
                 table.searchable.sort();
             }
+            Change::Shared { table, shared } => self::table(to, table)?.shared = *shared,
             Change::AddIndex { table, index } => {
                 let table = self::table(to, table)?;
                 for name in &index.columns {
@@ -248,6 +256,8 @@ impl fmt::Display for Change {
             Change::Searchable { table, columns } => {
                 write!(f, "words are searched in `{table}`({})", columns.join(", "))
             }
+            Change::Shared { table, shared: true } => write!(f, "what changes in `{table}` is kept, to be shared"),
+            Change::Shared { table, shared: false } => write!(f, "what changes in `{table}` is no longer kept"),
             Change::AddIndex { table, index } => write!(f, "`{table}` has {} on {}", unique(index), index_on(index)),
         }
     }

@@ -187,6 +187,9 @@ impl Drafting<'_> {
                 self.parts.indexed.push(change(&after.searchable));
             }
         }
+        if before.shared != after.shared {
+            self.parts.indexed.push(Change::Shared { table: name.clone(), shared: after.shared });
+        }
         if before.natural_key != after.natural_key {
             let natural_key = after.natural_key.clone();
             self.parts.changed.push(Change::ChangeKey { table: name.clone(), natural_key });

@@ -2,9 +2,12 @@
 
 use super::{Change, Version};
 use crate::name::{KEY_COLUMN, quoted};
-use crate::statement::{column_definition, create_index, create_search, create_table, drop_search};
+use crate::statement::{
+    column_definition, create_index, create_search, create_shared, create_table, drop_search, drop_shared, fill_shared,
+    forget_shared, rename_shared, told_by_key_of,
+};
 use crate::structure::{Index, Structure, Table};
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 
 /// One version's part of an upgrade.
 #[derive(Clone, Debug, PartialEq)]
@@ -91,62 +94,109 @@ pub struct Rebuild {
 /// When a change does not fit the structure before it.
 pub fn plan<'v>(from: &Structure, since: impl Iterator<Item = &'v Version>) -> Result<Vec<Step>, String> {
     let mut now = from.clone();
-    let mut indexes = SearchIndexes::of(from);
+    let mut attendants = Attendants::of(from);
     let mut steps =
-        since.map(|version| step(&mut now, version, &mut indexes)).collect::<Result<Vec<Step>, String>>()?;
+        since.map(|version| step(&mut now, version, &mut attendants)).collect::<Result<Vec<Step>, String>>()?;
     if let Some(last) = steps.last_mut() {
-        last.operations.extend(indexes.missing(&now));
+        last.operations.extend(attendants.missing(&now));
     }
     Ok(steps)
 }
 
-/// The search indexes that the file has in the middle of an upgrade. What cannot be done under one is done without it, and
-/// it is made again at the end.
-struct SearchIndexes(BTreeMap<String, Vec<String>>);
+/// What goes with a table in the file: a search index, and triggers that keep what changes. What cannot be done under them is
+/// done without them, and they are made again at the end.
+struct Attendants {
+    search: BTreeMap<String, Vec<String>>,
+    /// The tables whose changes are told.
+    told: BTreeSet<String>,
+    /// The tables that have entries for their records.
+    kept: BTreeSet<String>,
+    /// The structure before the upgrade.
+    from: Structure,
+}
 
-impl SearchIndexes {
-    fn of(structure: &Structure) -> SearchIndexes {
+impl Attendants {
+    fn of(structure: &Structure) -> Attendants {
         let searchable = structure.tables.iter().filter(|t| !t.searchable.is_empty());
-        SearchIndexes(searchable.map(|t| (t.name.clone(), t.searchable.clone())).collect())
+        let shared: BTreeSet<String> = structure.tables.iter().filter(|t| t.shared).map(|t| t.name.clone()).collect();
+        let search = searchable.map(|t| (t.name.clone(), t.searchable.clone())).collect();
+        Attendants { search, told: shared.clone(), kept: shared, from: structure.clone() }
     }
 
-    /// What must be done before a change that the index of its table would not survive.
+    /// What must be done before a change that they would not survive.
     fn before(&mut self, change: &Change, is_rebuilt: bool) -> Vec<Operation> {
-        let table = match change {
-            Change::RenameTable { table, .. }
-            | Change::RenameColumn { table, .. }
-            | Change::DropTable { table }
-            | Change::Searchable { table, .. } => table,
-            Change::AddColumn { table, .. } | Change::ChangeColumn { table, .. } | Change::DropColumn { table, .. }
-                if is_rebuilt =>
-            {
-                table
+        let (table, of_search, of_shared) = match change {
+            Change::RenameTable { table, .. } | Change::RenameColumn { table, .. } | Change::DropTable { table } => {
+                (table, true, true)
+            }
+            Change::Searchable { table, .. } => (table, true, false),
+            Change::Shared { table, .. } | Change::ChangeKey { table, .. } => (table, false, true),
+            Change::AddColumn { table, .. } | Change::ChangeColumn { table, .. } | Change::DropColumn { table, .. } => {
+                (table, is_rebuilt, true)
             }
             _ => return Vec::new(),
         };
-        if self.0.remove(table).is_none() {
-            return Vec::new();
+        let mut statements = Vec::new();
+        if of_search && self.search.remove(table).is_some() {
+            statements.extend(drop_search(table).into_iter().map(|statement| run(remade(table), statement)));
         }
-        let run = |statement| Operation::Run { words: remade(table), statement, touches_rows: false };
-        drop_search(table).into_iter().map(run).collect()
+        if of_shared && self.told.remove(table) {
+            statements.extend(drop_shared(table).into_iter().map(|statement| run(told(table), statement)));
+        }
+        if self.kept.contains(table) {
+            match change {
+                Change::RenameTable { to, .. } => {
+                    self.kept.remove(table);
+                    self.kept.insert(to.clone());
+                    statements.push(run(told(to), rename_shared(table, to)));
+                }
+                Change::DropTable { .. } | Change::Shared { .. } | Change::ChangeKey { .. } => {
+                    self.kept.remove(table);
+                    statements.push(run(told(table), forget_shared(table)));
+                }
+                _ => {}
+            }
+        }
+        statements
     }
 
     /// Makes those that the structure has and the file has not.
     fn missing(&self, structure: &Structure) -> Vec<Operation> {
-        let missing = structure.tables.iter().filter(|t| self.0.get(&t.name) != Some(&t.searchable));
-        let made = missing.flat_map(|table| {
-            let run = |statement| Operation::Run { words: remade(&table.name), statement, touches_rows: false };
-            create_search(table).into_iter().map(run)
-        });
-        made.collect()
+        let mut operations = Vec::new();
+        for table in &structure.tables {
+            if !table.searchable.is_empty() && self.search.get(&table.name) != Some(&table.searchable) {
+                operations.extend(create_search(table).into_iter().map(|s| run(remade(&table.name), s)));
+            }
+            // Other records may link to it now, which are told by its own key.
+            let is_told = self.told.contains(&table.name);
+            let is_linked_otherwise = told_by_key_of(structure, &table.name) != told_by_key_of(&self.from, &table.name);
+            if is_told && is_linked_otherwise {
+                operations.extend(drop_shared(&table.name).into_iter().map(|s| run(told(&table.name), s)));
+            }
+            if !is_told || is_linked_otherwise {
+                operations.extend(create_shared(structure, table).into_iter().map(|s| run(told(&table.name), s)));
+            }
+            if !self.kept.contains(&table.name) {
+                operations.extend(fill_shared(table).into_iter().map(|s| run(told(&table.name), s)));
+            }
+        }
+        operations
     }
+}
+
+fn run(words: String, statement: String) -> Operation {
+    Operation::Run { words, statement, touches_rows: false }
 }
 
 fn remade(table: &str) -> String {
     format!("the search index of `{table}` is made")
 }
 
-fn step(now: &mut Structure, version: &Version, indexes: &mut SearchIndexes) -> Result<Step, String> {
+fn told(table: &str) -> String {
+    format!("what changes in `{table}` is told")
+}
+
+fn step(now: &mut Structure, version: &Version, attendants: &mut Attendants) -> Result<Step, String> {
     let mut step = Step { version: version.version, operations: Vec::new(), losses: Vec::new() };
     let mut pending: Option<Pending> = None;
     for change in &version.changes {
@@ -154,7 +204,7 @@ fn step(now: &mut Structure, version: &Version, indexes: &mut SearchIndexes) -> 
         let before = now.clone();
         change.apply(now).map_err(|why| format!("{change}: {why}"))?;
         let rebuilt = rebuilt(change, &before, pending.as_ref());
-        step.operations.extend(indexes.before(change, rebuilt.is_some()));
+        step.operations.extend(attendants.before(change, rebuilt.is_some()));
         if let Some((table, fills)) = rebuilt {
             let open = pending.take_if(|p| p.table.name == table);
             if open.is_none() {
@@ -282,7 +332,9 @@ fn in_place(change: &Change, before: &Structure, after: &Structure) -> Vec<Opera
         Change::Sql { statement } => vec![statement.clone()],
         Change::Code { name } => return vec![Operation::Code(name.clone())],
         // These are known to the library alone.
-        Change::ChangeKey { .. } | Change::DropColumn { .. } | Change::Searchable { .. } => Vec::new(),
+        Change::ChangeKey { .. } | Change::DropColumn { .. } | Change::Searchable { .. } | Change::Shared { .. } => {
+            Vec::new()
+        }
     };
     let words = change.to_string();
     let touches_rows = matches!(change, Change::ChangeColumn { .. } | Change::DropTable { .. } | Change::Sql { .. });

@@ -8,7 +8,8 @@ pub fn create(structure: &Structure) -> Vec<String> {
     let tables = structure.tables.iter().map(create_table);
     let indexes = structure.tables.iter().flat_map(|t| t.indexes.iter().map(|i| create_index(&t.name, i)));
     let search = structure.tables.iter().flat_map(super::create_search);
-    tables.chain(indexes).chain(search).collect()
+    let shared = structure.tables.iter().flat_map(|t| super::create_shared(structure, t));
+    tables.chain(indexes).chain(search).chain(shared).collect()
 }
 
 /// The statement that creates a table, without its indexes.

@@ -4,6 +4,7 @@ mod create;
 pub mod linked;
 mod search;
 mod select;
+mod shared;
 
 pub use create::{column_definition, create, create_index, create_table};
 pub use search::{
@@ -11,6 +12,7 @@ pub use search::{
     learn_keys, remake_search, search_index,
 };
 pub use select::Select;
+pub use shared::{CHANGES, create_shared, drop_shared, fill_shared, forget_shared, rename_shared, told_by_key_of};
 
 use crate::name::{KEY_COLUMN, push_quoted, quoted};
 

@@ -21,7 +21,7 @@ prop_compose! {
 
 prop_compose! {
     fn tables()(
-        mut columns in prop::collection::vec(columns(), 1..5), indexed in any::<[bool; 3]>(), searched in any::<[bool; 5]>()
+        mut columns in prop::collection::vec(columns(), 1..5), indexed in any::<[bool; 3]>(), searched in any::<[bool; 5]>(), shared: bool
     ) -> Table {
         columns.sort_by(|a, b| a.name.cmp(&b.name));
         columns.dedup_by(|a, b| a.name == b.name);
@@ -30,7 +30,8 @@ prop_compose! {
         let natural_key = indexed[2].then(|| columns[0].name.clone());
         let texts = columns.iter().zip(searched).filter(|(c, searched)| *searched && c.kind == Kind::Text);
         let searchable: Vec<String> = texts.map(|(c, _)| c.name.clone()).collect();
-        Table::new("", columns, natural_key, indexes).searchable(searchable)
+        let table = Table::new("", columns, natural_key, indexes).searchable(searchable);
+        if shared && table.natural_key.as_ref().is_some_and(|key| !table.column(key).unwrap().optional) { table.shared() } else { table }
     }
 }
 

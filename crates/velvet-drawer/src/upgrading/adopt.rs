@@ -10,7 +10,7 @@ use velvet_core::evolution::{History, Rebuild};
 use velvet_core::fingerprint;
 use velvet_core::name::{KEY_COLUMN, quoted};
 use velvet_core::physical::{Physical, PhysicalTable};
-use velvet_core::statement::{create_index, create_search, create_table};
+use velvet_core::statement::{create_index, create_search, create_shared, create_table, fill_shared};
 use velvet_core::structure::{Structure, Table};
 
 /// What taking over a file came to.
@@ -63,7 +63,7 @@ impl Upgrading<'_> {
                 rebuild::run(self.connection, &taken_over(table, there.0), self.watch, &self.doing)?;
             }
         }
-        for statement in structure.tables.iter().flat_map(create_search) {
+        for statement in structure.tables.iter().flat_map(|t| attendants(&structure, t)) {
             self.connection.run(&statement).map_err(|fault| self.refused(fault))?;
         }
         self.links_hold()?;
@@ -107,6 +107,11 @@ impl Upgrading<'_> {
         )
         .advise("Record the structure that it has as version 1, or bring its data in with Options::fill_new"))
     }
+}
+
+/// What goes with a table beside its rows.
+fn attendants(structure: &Structure, table: &Table) -> Vec<String> {
+    create_search(table).into_iter().chain(create_shared(structure, table)).chain(fill_shared(table)).collect()
 }
 
 /// What a file lacks, or has too much of, to be taken for a structure.

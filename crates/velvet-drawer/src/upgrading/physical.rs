@@ -19,6 +19,9 @@ const SEARCHABLE: &str = "SELECT substr(t.name, 15), c.name FROM pragma_table_li
     WHERE t.schema = 'main' AND t.type = 'virtual' AND t.name LIKE 'velvet\\_search\\_%' ESCAPE '\\' AND (SELECT count(*) \
     FROM sqlite_schema s WHERE s.type = 'trigger' AND s.name IN (t.name || '_insert', t.name || '_delete', t.name || '_update')) = 3";
 
+const SHARED: &str = "SELECT tbl_name FROM sqlite_schema WHERE type = 'trigger' AND name IN ('velvet_changes_' || tbl_name || '_insert', \
+    'velvet_changes_' || tbl_name || '_delete', 'velvet_changes_' || tbl_name || '_update') GROUP BY tbl_name HAVING count(*) = 3";
+
 /// What the engine keeps of all tables, but those of the file's own bookkeeping.
 pub(crate) fn read(connection: &Connection) -> Result<Physical, Fault> {
     let mut found = Physical::default();
@@ -57,6 +60,11 @@ pub(crate) fn read(connection: &Connection) -> Result<Physical, Fault> {
     for row in rows(connection, SEARCHABLE)? {
         if let Some(table) = found.tables.get_mut(&text(&row[0])) {
             table.searchable.insert(text(&row[1]));
+        }
+    }
+    for row in rows(connection, SHARED)? {
+        if let Some(table) = found.tables.get_mut(&text(&row[0])) {
+            table.shared = true;
         }
     }
     Ok(found)

@@ -71,7 +71,7 @@ impl Drop for Part<'_> {
 
 impl Open<'_> {
     /// Runs `work` as a part of the transaction that this is in; rolled back alone when it fails.
-    pub(super) fn part<R>(self, work: impl FnOnce() -> Result<R, Error>) -> Result<R, Error> {
+    pub(crate) fn part<R>(self, work: impl FnOnce() -> Result<R, Error>) -> Result<R, Error> {
         let engine = |fault| self.inner.fault("cannot begin or end a part of the transaction", fault);
         self.connection.turn("SAVEPOINT velvet_part").map_err(engine)?;
         let mut part = Part(Some(self));

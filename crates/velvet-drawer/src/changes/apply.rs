@@ -1,0 +1,398 @@
+//! Applying changes that come from another device.
+
+use super::line::{Line, linked_key};
+use super::since::{Position, refuse_if_none_is_shared};
+use crate::drawer::Drawer;
+use crate::engine::Fault;
+use crate::error::{Cause, Error};
+use crate::reading::Open;
+use std::io::BufRead;
+use velvet_core::name::{KEY_COLUMN, quoted};
+use velvet_core::statement::CHANGES;
+use velvet_core::structure::{Column, Table};
+use velvet_core::{Value, show};
+
+/// What applying changes came to.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct Applied {
+    /// How many records were inserted or changed.
+    pub written: u64,
+    /// How many records were removed.
+    pub removed: u64,
+    /// How many were as they came already.
+    pub unchanged: u64,
+    /// How many were left as they are stored here, because that is newer, or wins.
+    pub kept: u64,
+    /// The records that were changed here too, and not sent yet: the table, the own key as text, and whether this device's version
+    /// was kept. Also those that could not be removed, or written, because of what links to them or they to; the other
+    /// device hears of it.
+    pub conflicts: Vec<(String, String, bool)>,
+}
+
+/// Changes that are still to be applied.
+#[must_use = "changes are applied when this is run"]
+pub struct Apply<'a, R> {
+    drawer: &'a Drawer,
+    lines: R,
+    from: Option<String>,
+    rule: Rule,
+}
+
+#[derive(Clone, Copy)]
+enum Rule {
+    NewestWins,
+    OursWin,
+    TheirsWin,
+}
+
+impl Drawer {
+    /// Applies changes that another device wrote as JSON Lines: in one transaction, all or none. Applying the same changes again
+    /// does nothing. Of a record that was changed on both, the newest version wins, unless another rule is chosen; every device that
+    /// applies the same changes comes to the same end.
+    ///
+    /// See [`Drawer::changes_since`].
+    pub fn apply_changes<R: BufRead>(&self, lines: R) -> Apply<'_, R> {
+        Apply { drawer: self, lines, from: None, rule: Rule::NewestWins }
+    }
+}
+
+impl<R: BufRead> Apply<'_, R> {
+    /// Who the changes come from. What was marked as sent to them ([`Drawer::mark_sent`]) is no conflict.
+    pub fn from(mut self, who: impl Into<String>) -> Self {
+        self.from = Some(who.into());
+        self
+    }
+
+    /// In a conflict, keeps what this device has. The other one must let this one's win, or the two come to different ends.
+    pub fn ours_win(mut self) -> Self {
+        self.rule = Rule::OursWin;
+        self
+    }
+
+    /// In a conflict, takes what comes. The other one must keep its own, or the two come to different ends.
+    pub fn theirs_win(mut self) -> Self {
+        self.rule = Rule::TheirsWin;
+        self
+    }
+
+    /// Applies them.
+    ///
+    /// # Errors
+    /// When a line is not a change of this schema, clashes with another record or links to one that is neither here nor comes, each with
+    /// its number; and when the file cannot be written. Nothing is written then.
+    pub fn run(self) -> Result<Applied, Error> {
+        let Apply { drawer, lines, from, rule } = self;
+        let sent = from.map_or(Ok(Position::START), |from| drawer.sent(&from))?;
+        let structure = &drawer.inner.declared.structure;
+        let mut incoming = Vec::new();
+        for (at, text) in lines.lines().enumerate() {
+            let text =
+                text.map_err(|error| drawer.inner.place.name(Error::device("cannot read the changes", &error)))?;
+            if text.trim().is_empty() {
+                continue;
+            }
+            let line = Line::parse(structure, &text).map_err(|why| refused(drawer, at + 1, &why))?;
+            incoming.push((at + 1, line));
+        }
+        drawer.write(|tx| {
+            let open = tx.open();
+            let shared: Vec<&Table> = structure.tables.iter().filter(|t| t.shared).collect();
+            refuse_if_none_is_shared(open, &shared)?;
+            let mut applying = Applying { drawer, open, sent, rule, report: Applied::default() };
+            applying.all(incoming)?;
+            Ok(applying.report)
+        })
+    }
+}
+
+fn refused(drawer: &Drawer, line: usize, why: &str) -> Error {
+    let error = Error::new(Cause::BadQuery, format!("cannot apply changes: line {line} {why}"));
+    drawer.inner.place.name(error.untouched("Nothing was written"))
+}
+
+struct Applying<'a> {
+    drawer: &'a Drawer,
+    open: Open<'a>,
+    sent: Position,
+    rule: Rule,
+    report: Applied,
+}
+
+/// Why a change could not be applied yet: others may make it possible.
+enum Later {
+    /// The column links to a record with this own key, which is not here.
+    Unlinked(String, Value),
+    /// The engine refuses it.
+    Refused(Error),
+    /// It cannot be applied at all.
+    Never(Error),
+}
+
+/// What the file remembers of the last change of a record.
+struct Entry {
+    at: String,
+    is_ours: bool,
+}
+
+impl Applying<'_> {
+    fn all(&mut self, incoming: Vec<(usize, Line)>) -> Result<(), Error> {
+        let mut waiting = Vec::new();
+        for (number, line) in incoming {
+            if self.decide(&line)? {
+                waiting.push((number, line));
+            }
+        }
+        // A record may come before the one that it links to, a value before the record that had it is changed.
+        loop {
+            let before = waiting.len();
+            let mut still = Vec::new();
+            for (number, line) in waiting {
+                match self.attempt(&line, &[]) {
+                    Ok(()) => {}
+                    Err(Later::Never(error)) => return Err(error),
+                    Err(why) => still.push((number, line, why)),
+                }
+            }
+            if still.is_empty() {
+                return Ok(());
+            }
+            if still.len() == before {
+                let (number, line, why) = still.remove(0);
+                self.give_in(number, line, why)?;
+            }
+            waiting = still.into_iter().map(|(number, line, _)| (number, line)).collect();
+        }
+    }
+
+    fn table(&self, line: &Line) -> Result<&Table, Error> {
+        let table = self.drawer.inner.declared.structure.table(&line.table);
+        table.ok_or_else(|| Error::new(Cause::Schema, format!("there is no table `{}`", line.table)))
+    }
+
+    fn engine(&self, fault: Fault) -> Error {
+        self.drawer.inner.fault("cannot apply changes", fault).untouched("Nothing was written")
+    }
+
+    /// Whether a change is to be applied, as against what is stored.
+    fn decide(&mut self, line: &Line) -> Result<bool, Error> {
+        let here = Line::read(self.open, self.table(line)?, line.own_key.clone(), String::new())?;
+        let Some(entry) = self.entry(line)? else {
+            if line.columns.is_none() && here.columns.is_none() {
+                // Neither ever had it, or it is long gone; others may still have to hear of it.
+                self.report.unchanged += 1;
+                return Ok(false);
+            }
+            return Ok(true);
+        };
+        if same(&here, line) {
+            self.report.unchanged += 1;
+            if line.at > entry.at {
+                self.settle(line)?;
+            }
+            return Ok(false);
+        }
+        let is_newer = (line.at.as_str(), line.content()) > (entry.at.as_str(), here.content());
+        let wins = match self.rule {
+            Rule::OursWin if entry.is_ours => false,
+            Rule::TheirsWin if entry.is_ours => true,
+            _ => is_newer,
+        };
+        if entry.is_ours {
+            self.report.conflicts.push((line.table.clone(), show::plain(line.own_key.as_ref()), !wins));
+        }
+        if !wins {
+            self.report.kept += 1;
+        }
+        Ok(wins)
+    }
+
+    fn entry(&self, line: &Line) -> Result<Option<Entry>, Error> {
+        let text = format!("SELECT at, from_elsewhere, position FROM {CHANGES} WHERE table_name = ?1 AND own_key = ?2");
+        let mut statement = self.open.connection.prepare(&text).map_err(|fault| self.engine(fault))?;
+        let arguments = [line.table.as_str().into(), line.own_key.clone()];
+        statement.bind_all(&arguments).map_err(|fault| self.engine(fault))?;
+        let mut rows = statement.rows();
+        let row = rows.next().map_err(|fault| self.engine(fault))?;
+        Ok(row.map(|row| Entry {
+            at: row.text(0).to_owned(),
+            is_ours: row.integer(1) == 0 && row.integer(2) > self.sent.number(),
+        }))
+    }
+
+    /// Applies a change in a part of the transaction. The columns in `without` become nothing.
+    fn attempt(&mut self, line: &Line, without: &[String]) -> Result<(), Later> {
+        let mut why = None;
+        let open = self.open;
+        let applied = open.part(|| match self.apply(line, without) {
+            Ok(()) => Ok(()),
+            Err(later) => {
+                why = Some(later);
+                Err(Error::new(Cause::Engine, "given up"))
+            }
+        });
+        match (applied, why) {
+            (Ok(()), _) => {
+                match line.columns {
+                    Some(_) => self.report.written += 1,
+                    None => self.report.removed += 1,
+                }
+                Ok(())
+            }
+            (Err(_), Some(later)) => Err(later),
+            (Err(error), None) => Err(Later::Never(error)),
+        }
+    }
+
+    fn apply(&self, line: &Line, without: &[String]) -> Result<(), Later> {
+        let never = |error: Error| Later::Never(error);
+        let refused = |fault: Fault| {
+            let error = self.engine(fault);
+            if error.is_broken_link() || error.is_clash() { Later::Refused(error) } else { Later::Never(error) }
+        };
+        let table = self.table(line).map_err(never)?;
+        let own_key = quoted(table.natural_key.as_deref().unwrap_or_default());
+        let name = quoted(&table.name);
+        let mut values = Vec::new();
+        let text = match &line.columns {
+            None => format!("DELETE FROM {name} WHERE {own_key} = ?1"),
+            Some(columns) => {
+                let mut names = Vec::new();
+                for (column, told) in columns {
+                    let Some(column) = table.column(column) else { continue };
+                    let is_left_out = without.contains(&column.name);
+                    values.push(if is_left_out { Value::Missing } else { self.here(column, told)? });
+                    names.push(quoted(&column.name));
+                }
+                let marks = vec!["?"; names.len()].join(", ");
+                let sets: Vec<String> = names.iter().map(|n| format!("{n} = excluded.{n}")).collect();
+                let names = names.join(", ");
+                let sets = sets.join(", ");
+                format!("INSERT INTO {name} ({names}) VALUES ({marks}) ON CONFLICT ({own_key}) DO UPDATE SET {sets}")
+            }
+        };
+        if line.columns.is_none() {
+            values.push(line.own_key.clone());
+        }
+        {
+            let mut statement = self.open.connection.prepare(&text).map_err(refused)?;
+            statement.bind_all(&values).map_err(refused)?;
+            statement.execute().map_err(refused)?;
+        }
+        if without.is_empty() { self.settle(line).map_err(never) } else { Ok(()) }
+    }
+
+    /// A told value as it is stored here: a link as the row number of the record with that own key.
+    fn here(&self, column: &Column, told: &Value) -> Result<Value, Later> {
+        let linked = linked_key(&self.drawer.inner.declared.structure, column);
+        let (Some((target, own_key)), false) = (linked, *told == Value::Missing) else { return Ok(told.clone()) };
+        let (key, name) = (quoted(KEY_COLUMN), quoted(&target.name));
+        let text = format!("SELECT {key} FROM {name} WHERE {} = ?1", quoted(&own_key.name));
+        let never = |fault: Fault| Later::Never(self.engine(fault));
+        let mut statement = self.open.connection.prepare(&text).map_err(never)?;
+        statement.bind(1, told.as_ref()).map_err(never)?;
+        let mut rows = statement.rows();
+        match rows.next().map_err(never)? {
+            Some(row) => Ok(row.value(0).to_value()),
+            None => Err(Later::Unlinked(column.name.clone(), told.clone())),
+        }
+    }
+
+    /// Notes that a record is as it came: since when, and that it is nothing that this device has to tell.
+    fn settle(&self, line: &Line) -> Result<(), Error> {
+        self.note(line, &line.at, 1)
+    }
+
+    fn note(&self, line: &Line, at: &str, from_elsewhere: i64) -> Result<(), Error> {
+        let removed = i64::from(line.columns.is_none());
+        let text = format!(
+            "INSERT INTO {CHANGES} (table_name, own_key, removed, at, from_elsewhere) VALUES (?1, ?2, ?3, ?4, ?5) \
+             ON CONFLICT (table_name, own_key) DO UPDATE SET removed = ?3, at = ?4, from_elsewhere = ?5"
+        );
+        let mut statement = self.open.connection.prepare(&text).map_err(|fault| self.engine(fault))?;
+        let values =
+            [line.table.as_str().into(), line.own_key.clone(), removed.into(), at.into(), from_elsewhere.into()];
+        statement.bind_all(&values).map_err(|fault| self.engine(fault))?;
+        statement.execute().map(drop).map_err(|fault| self.engine(fault))
+    }
+
+    /// Nothing that comes makes this change possible: so the device keeps what it can, and tells the other.
+    fn give_in(&mut self, number: usize, line: Line, why: Later) -> Result<(), Error> {
+        let own_key = show::plain(line.own_key.as_ref());
+        match why {
+            Later::Unlinked(column, told) => {
+                let table = self.table(&line)?.clone();
+                let Some(declared) = table.column(&column) else { return Ok(()) };
+                if !self.was_removed_here(declared, &told)? {
+                    let told = show::plain(told.as_ref());
+                    let why = format!("links `{}.{column}` to {told}, which is neither here nor comes", table.name);
+                    return Err(refused(self.drawer, number, &why));
+                }
+                if declared.optional {
+                    self.without_broken_links(number, &line)?;
+                } else {
+                    // It goes the way of the record that it links to.
+                    let gone = Line { columns: None, ..line.clone() };
+                    self.tell_anew(&gone)?;
+                }
+            }
+            Later::Refused(error) if line.columns.is_none() && error.is_broken_link() => {
+                self.tell_again_that_it_is_here(&line)?
+            }
+            Later::Refused(error) | Later::Never(error) => {
+                return Err(refused(self.drawer, number, &format!("cannot be applied: {error}")));
+            }
+        }
+        self.report.conflicts.push((line.table, own_key, true));
+        self.report.kept += 1;
+        Ok(())
+    }
+
+    fn was_removed_here(&self, column: &Column, own_key: &Value) -> Result<bool, Error> {
+        let Some((target, _)) = linked_key(&self.drawer.inner.declared.structure, column) else { return Ok(false) };
+        let line = Line { table: target.name.clone(), own_key: own_key.clone(), at: String::new(), columns: None };
+        Ok(self.entry(&line)?.is_some())
+    }
+
+    /// Writes a record without the links whose records were removed here.
+    fn without_broken_links(&mut self, number: usize, line: &Line) -> Result<(), Error> {
+        let mut without = Vec::new();
+        loop {
+            match self.attempt(line, &without) {
+                Ok(()) => break,
+                Err(Later::Unlinked(column, _)) if !without.contains(&column) => without.push(column),
+                Err(Later::Unlinked(..)) => return Ok(()),
+                Err(Later::Refused(error) | Later::Never(error)) => {
+                    return Err(refused(self.drawer, number, &format!("cannot be applied: {error}")));
+                }
+            }
+        }
+        self.tell_anew(line)
+    }
+
+    fn tell_again_that_it_is_here(&self, line: &Line) -> Result<(), Error> {
+        self.tell_anew(&Line { columns: Some(Vec::new()), ..line.clone() })
+    }
+
+    /// Makes an entry of this device's own, at a new position, so that the other hears of it.
+    fn tell_anew(&self, line: &Line) -> Result<(), Error> {
+        let text = format!("DELETE FROM {CHANGES} WHERE table_name = ?1 AND own_key = ?2");
+        let mut statement = self.open.connection.prepare(&text).map_err(|fault| self.engine(fault))?;
+        let arguments = [line.table.as_str().into(), line.own_key.clone()];
+        statement.bind_all(&arguments).map_err(|fault| self.engine(fault))?;
+        statement.execute().map_err(|fault| self.engine(fault))?;
+        let now = format!("{:.9}", jiff::Timestamp::now());
+        // Newer than what came, also where the other device's clock is ahead.
+        self.note(line, now.as_str().max(line.at.as_str()), 0)
+    }
+}
+
+/// Whether what is stored is what comes, in the columns that come.
+fn same(here: &Line, line: &Line) -> bool {
+    match (&here.columns, &line.columns) {
+        (None, None) => true,
+        (Some(here), Some(coming)) => {
+            coming.iter().all(|(name, value)| here.iter().any(|(n, v)| n == name && v.as_ref() == value.as_ref()))
+        }
+        _ => false,
+    }
+}

@@ -1,0 +1,208 @@
+//! Reading what changed.
+
+use super::line::Line;
+use crate::drawer::Drawer;
+use crate::error::{Cause, Error};
+use crate::opening::About;
+use crate::reading::{Open, stored};
+use std::fmt;
+use std::io::Write;
+use velvet_core::name::{KEY_COLUMN, quoted};
+use velvet_core::statement::CHANGES;
+use velvet_core::structure::Table;
+use velvet_core::{ColumnType, Fragment, Keyed, Shared, Stored, Value, ValueRef};
+
+/// How far changes were seen: every change gets a later one. An app keeps it as a number.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, PartialOrd, Ord, Hash)]
+pub struct Position(i64);
+
+impl Position {
+    /// Before all changes.
+    pub const START: Position = Position(0);
+
+    /// The position with this number.
+    pub const fn from_number(number: i64) -> Position {
+        Position(number)
+    }
+
+    /// The number, to be kept.
+    pub const fn number(self) -> i64 {
+        self.0
+    }
+}
+
+/// A record as it is after its last change, or that it was removed.
+pub enum Changed<T: Keyed> {
+    /// It was inserted or changed, and is stored like this.
+    Written(Stored<T>),
+    /// The record with this own key was removed.
+    Removed(<T::NaturalKey as ColumnType>::Value),
+}
+
+impl<T: Keyed + fmt::Debug> fmt::Debug for Changed<T>
+where
+    <T::NaturalKey as ColumnType>::Value: fmt::Debug,
+{
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            Changed::Written(stored) => write!(f, "written: {stored:?}"),
+            Changed::Removed(own_key) => write!(f, "removed: {own_key:?}"),
+        }
+    }
+}
+
+/// What changed since a position.
+#[must_use = "changes are read when they are asked for"]
+pub struct ChangesSince<'a> {
+    drawer: &'a Drawer,
+    position: Position,
+}
+
+impl Drawer {
+    /// What changed in shared records since a position, in the order of the commits: each record once, at its last change.
+    ///
+    /// Only records with `#[record(shared)]` are kept track of.
+    ///
+    /// ```
+    /// # use velvet_drawer::{Drawer, Record, Schema};
+    /// use velvet_drawer::{Changed, Position};
+    ///
+    /// #[derive(Record)]
+    /// #[record(shared)]
+    /// struct Piece { #[record(key)] mark: String, grams: u32 }
+    ///
+    /// # let schema = || Schema::new("kilnbook").record::<Piece>();
+    /// # let drawer = Drawer::in_memory(schema())?;
+    /// let bowl = drawer.insert(Piece { mark: "K-1".into(), grams: 640 })?;
+    /// let mut lines = Vec::new();
+    /// let position = drawer.changes_since(Position::START).write_json_lines(&mut lines)?;
+    /// drawer.mark_sent("the other phone", position)?;
+    ///
+    /// let other = Drawer::in_memory(schema())?;
+    /// other.apply_changes(lines.as_slice()).run()?;
+    /// assert_eq!(other.get_by::<Piece>("K-1")?.unwrap().grams, 640);
+    ///
+    /// drawer.remove(bowl.key())?;
+    /// let news = drawer.changes_since(drawer.sent("the other phone")?).of::<Piece>()?;
+    /// assert!(matches!(&news[..], [Changed::Removed(mark)] if mark == "K-1"));
+    /// # Ok::<(), velvet_drawer::Error>(())
+    /// ```
+    pub fn changes_since(&self, position: Position) -> ChangesSince<'_> {
+        ChangesSince { drawer: self, position }
+    }
+
+    /// How far changes were marked as sent to somebody; [`Position::START`] where none were.
+    ///
+    /// # Errors
+    /// When the file cannot be read.
+    pub fn sent(&self, to: &str) -> Result<Position, Error> {
+        let fact = self.reading(|connection| {
+            About::fact(connection, &fact(to)).map_err(|f| self.inner.fault("cannot read what was sent", f))
+        })?;
+        Ok(Position(fact.and_then(|number| number.parse().ok()).unwrap_or(0)))
+    }
+
+    /// Remembers how far changes were sent to somebody: once they have arrived.
+    ///
+    /// # Errors
+    /// When the file cannot be written.
+    pub fn mark_sent(&self, to: &str, position: Position) -> Result<(), Error> {
+        self.write(|tx| {
+            About::remember(tx.connection(), &fact(to), &position.number().to_string())
+                .map_err(|fault| self.inner.fault("cannot remember what was sent", fault))
+        })
+    }
+}
+
+/// The name under which the file remembers what was sent.
+fn fact(to: &str) -> String {
+    format!("sent {to}")
+}
+
+impl ChangesSince<'_> {
+    /// The changes of one type of record.
+    ///
+    /// # Errors
+    /// When the file cannot be read, or a stored value is not one of its field's type.
+    pub fn of<T: Shared>(self) -> Result<Vec<Changed<T>>, Error> {
+        let (table, own_key) = (quoted(T::TABLE), quoted(T::COLUMNS[T::KEY_POSITION]));
+        let names = std::iter::once(KEY_COLUMN).chain(T::COLUMNS.iter().copied());
+        let columns: Vec<String> = names.map(|name| format!("{table}.{}", quoted(name))).collect();
+        let text = format!(
+            "SELECT {}, c.own_key FROM {CHANGES} AS c LEFT JOIN {table} ON {table}.{own_key} = c.own_key \
+             WHERE c.table_name = ? AND c.position > ? ORDER BY c.position",
+            columns.join(", ")
+        );
+        let statement = Fragment::text(text).bind(T::TABLE).bind(self.position.0);
+        self.drawer.reading(|connection| {
+            let open = Open { connection, inner: &self.drawer.inner };
+            open.ask::<T, _>(statement, |open, rows| {
+                let mut all = Vec::new();
+                while let Some(row) = rows.next().map_err(open.fault(|| doing().into()))? {
+                    if row.value(0) != ValueRef::Missing {
+                        all.push(Changed::Written(stored(open, row)?));
+                        continue;
+                    }
+                    let own_key = T::NaturalKey::load(row.value(T::COLUMNS.len() + 1)).map_err(|misfit| {
+                        let misfit = misfit.at(T::KEY_POSITION);
+                        let error = Error::misfit(Cause::Unreadable, doing(), T::TABLE, T::COLUMNS, misfit);
+                        open.inner.place.name(error)
+                    })?;
+                    all.push(Changed::Removed(own_key));
+                }
+                Ok(all)
+            })
+        })
+    }
+
+    /// Writes the changes of all shared records as JSON Lines, as `docs/changes-format.md` describes them, and says how far they go.
+    ///
+    /// # Errors
+    /// When no record is shared, the file cannot be read, or `out` cannot be written.
+    pub fn write_json_lines(self, out: &mut impl Write) -> Result<Position, Error> {
+        self.drawer.read(|view| {
+            let open = view.open();
+            let tables: Vec<&Table> = open.inner.declared.structure.tables.iter().filter(|t| t.shared).collect();
+            refuse_if_none_is_shared(open, &tables)?;
+            let mut upto = self.position;
+            for (position, table_name, own_key, at) in entries(open, self.position)? {
+                upto = Position(position);
+                let Some(table) = tables.iter().find(|t| t.name == table_name) else { continue };
+                let line = Line::read(open, table, own_key, at)?;
+                serde_json::to_writer(&mut *out, &line.to_json(table))
+                    .map_err(std::io::Error::from)
+                    .and_then(|()| out.write_all(b"\n"))
+                    .map_err(|error| open.inner.place.name(Error::device("cannot write the changes", &error)))?;
+            }
+            Ok(upto)
+        })
+    }
+}
+
+pub(super) fn refuse_if_none_is_shared(open: Open<'_>, tables: &[&Table]) -> Result<(), Error> {
+    if !tables.is_empty() {
+        return Ok(());
+    }
+    let error = Error::new(Cause::Schema, "no changes are kept, because no record is shared");
+    Err(open.inner.place.name(error.advise("Write #[record(shared)] on the structs whose changes are to be kept")))
+}
+
+/// An entry: its position, table, own key and moment.
+type Entry = (i64, String, Value, String);
+
+fn entries(open: Open<'_>, since: Position) -> Result<Vec<Entry>, Error> {
+    let text = format!("SELECT position, table_name, own_key, at FROM {CHANGES} WHERE position > ?1 ORDER BY position");
+    let fault = || open.fault(|| doing().into());
+    let mut statement = open.connection.prepare(&text).map_err(fault())?;
+    statement.bind(1, ValueRef::Integer(since.0)).map_err(fault())?;
+    let mut rows = statement.rows();
+    let mut all = Vec::new();
+    while let Some(row) = rows.next().map_err(fault())? {
+        all.push((row.integer(0), row.text(1).to_owned(), row.value(2).to_value(), row.text(3).to_owned()));
+    }
+    Ok(all)
+}
+
+fn doing() -> &'static str {
+    "cannot read what changed"
+}

@@ -1,0 +1,247 @@
+//! Changes that are kept, sent and applied: devices that exchange them come to the same end.
+
+mod common;
+
+use common::{folder, other_program};
+use proptest::prelude::*;
+use velvet_drawer::{Applied, Changed, Choice, Drawer, Error, Key, Position, Record, Schema};
+
+#[derive(Choice, Clone, Copy, Debug, PartialEq)]
+enum Stage {
+    Thrown,
+    Fired,
+}
+
+#[derive(Record, Clone, Debug, PartialEq)]
+#[record(shared)]
+struct Piece {
+    #[record(key)]
+    mark: String,
+    stage: Stage,
+    grams: Option<u32>,
+    wood: f64,
+    thrown: jiff::civil::Date,
+    thumbnail: Option<Vec<u8>>,
+    #[record(json)]
+    tags: Vec<String>,
+    #[record(link(on_delete = clear))]
+    glaze: Option<Key<Glaze>>,
+}
+
+#[derive(Record, Clone, Debug, PartialEq)]
+#[record(shared)]
+struct Glaze {
+    #[record(key)]
+    number: u32,
+    name: String,
+}
+
+#[derive(Record, Clone, Debug, PartialEq)]
+#[record(shared)]
+struct Photo {
+    #[record(key)]
+    id: u32,
+    piece: Key<Piece>,
+}
+
+/// Nobody asks what changed here.
+#[derive(Record, Clone, Debug, PartialEq)]
+struct Note {
+    text: String,
+}
+
+fn schema() -> Schema {
+    Schema::new("kilnbook").record::<Piece>().record::<Glaze>().record::<Photo>().record::<Note>()
+}
+
+fn memory() -> Drawer {
+    Drawer::in_memory(schema()).unwrap()
+}
+
+fn piece(mark: &str) -> Piece {
+    Piece {
+        mark: mark.into(),
+        stage: Stage::Thrown,
+        grams: Some(640),
+        wood: 0.5,
+        thrown: jiff::civil::date(2025, 3, 8),
+        thumbnail: Some(vec![0, 255]),
+        tags: vec!["bowl".into(), "it's \"large\"".into()],
+        glaze: None,
+    }
+}
+
+fn lines(drawer: &Drawer, since: Position) -> (Vec<u8>, Position) {
+    let mut lines = Vec::new();
+    let upto = drawer.changes_since(since).write_json_lines(&mut lines).unwrap();
+    (lines, upto)
+}
+
+/// Sends to `to` what changed since the last time.
+fn send(from: &Drawer, from_name: &str, to: &Drawer, to_name: &str) -> Applied {
+    let (lines, upto) = lines(from, from.sent(to_name).unwrap());
+    let applied = to.apply_changes(lines.as_slice()).from(from_name).run().unwrap();
+    from.mark_sent(to_name, upto).unwrap();
+    applied
+}
+
+/// Everything that is shared, whatever its row numbers are.
+fn everything(drawer: &Drawer) -> Vec<String> {
+    let mut all: Vec<String> = Vec::new();
+    for (p, glaze) in drawer.records::<Piece>().with(|p| p.glaze).collect().unwrap() {
+        all.push(format!("{:?} {:?}", Piece { glaze: None, ..(*p).clone() }, glaze.map(|g| g.number)));
+    }
+    all.extend(drawer.records::<Glaze>().collect().unwrap().iter().map(|g| format!("{:?}", **g)));
+    let photos = drawer.records::<Photo>().with(|p| p.piece).collect().unwrap();
+    all.extend(photos.iter().map(|(p, piece)| format!("photo {} of {}", p.id, piece.mark)));
+    all.sort();
+    all
+}
+
+fn edit(drawer: &Drawer, (what, n, m): (u8, u8, u8)) {
+    let mark = format!("K-{}", n % 4);
+    let at = drawer.get_by::<Piece>(&mark).unwrap();
+    let glaze = drawer.get_by::<Glaze>(u32::from(m % 3)).unwrap().map(|g| g.key());
+    // Some of these are refused, which is as well.
+    let _ = match what {
+        0 => drawer.get_or_insert(Piece { grams: Some(m.into()), ..piece(&mark) }).map(drop),
+        1 => at.map_or(Ok(()), |p| drawer.change(p.key(), |p| p.grams = Some(m.into())).map(drop)),
+        2 => at.map_or(Ok(()), |p| drawer.remove(p.key()).map(drop)),
+        3 => at.map_or(Ok(()), |p| drawer.change(p.key(), |p| p.glaze = glaze).map(drop)),
+        4 => drawer.insert_or_replace(Glaze { number: (m % 3).into(), name: format!("{n}") }).map(drop),
+        5 => glaze.map_or(Ok(()), |g| drawer.remove(g).map(drop)),
+        6 => at.map_or(Ok(()), |p| drawer.get_or_insert(Photo { id: m.into(), piece: p.key() }).map(drop)),
+        7 => drawer.get_by::<Photo>(m.into()).unwrap().map_or(Ok(()), |p| drawer.remove(p.key()).map(drop)),
+        _ => at.map_or(Ok(()), |p| drawer.change(p.key(), |p| p.mark = format!("K-{}", m % 4)).map(drop)),
+    };
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig { cases: 96, failure_persistence: None, ..ProptestConfig::default() })]
+    #[test]
+    fn two_phones_that_exchange_changes_end_with_the_same_records(
+        rounds in prop::collection::vec(prop::collection::vec((any::<bool>(), (0..9_u8, any::<u8>(), 0..6_u8)), 0..8), 1..4),
+    ) {
+        let (a, b) = (memory(), memory());
+        for edits in rounds {
+            for (on_a, e) in edits {
+                edit(if on_a { &a } else { &b }, e);
+            }
+            send(&a, "a", &b, "b");
+            send(&b, "b", &a, "a");
+        }
+        // What was kept in spite of the other is told back and forth until both agree.
+        for _ in 0..4 {
+            send(&a, "a", &b, "b");
+            send(&b, "b", &a, "a");
+        }
+        prop_assert_eq!(everything(&a), everything(&b));
+        let last = send(&a, "a", &b, "b");
+        prop_assert_eq!((last.written, last.removed), (0, 0), "nothing goes round for ever");
+    }
+}
+
+#[test]
+fn changes_come_in_the_order_of_commits_each_record_once_and_only_of_shared_ones() {
+    let (_folder, path) = folder();
+    let drawer = Drawer::open(&path, schema()).unwrap();
+    drawer.insert(Note { text: "mine".into() }).unwrap();
+    let celadon = drawer.insert(Glaze { number: 1, name: "Celadon".into() }).unwrap();
+    let all = drawer.insert_all(["K-1", "K-2", "K-3"].map(piece)).unwrap();
+    let (_, first) = lines(&drawer, Position::START);
+    drawer.change(all[0].key(), |p| p.glaze = Some(celadon.key())).unwrap();
+    drawer.change(all[0].key(), |p| p.stage = Stage::Fired).unwrap();
+    drawer.change(all[1].key(), |_| ()).unwrap();
+    drawer.remove(all[2].key()).unwrap();
+    let given_up = drawer.write(|tx| tx.remove(all[1].key()).and(Err::<(), _>(Error::own("no"))));
+    assert!(given_up.is_err());
+    other_program(&path).execute("UPDATE glaze SET name = 'Celadon, thin'", []).unwrap();
+
+    let (since, last) = lines(&drawer, first);
+    let since: Vec<serde_json::Value> =
+        since.split(|b| *b == b'\n').filter(|l| !l.is_empty()).map(|l| serde_json::from_slice(l).unwrap()).collect();
+    let short: Vec<String> = since.iter().map(|l| format!("{} {} {}", l["table"], l["key"], l["removed"])).collect();
+    assert_eq!(short, ["\"piece\" \"K-1\" null", "\"piece\" \"K-3\" true", "\"glaze\" 1 null"]);
+    let record = &since[0]["record"];
+    assert_eq!(record["glaze"], 1, "a link is told by the linked record's own key");
+    assert_eq!((&record["stage"], &record["thumbnail"]["hex"]), (&"fired".into(), &"00ff".into()));
+    assert_eq!((&record["tags"][1], &record["wood"]), (&"it's \"large\"".into(), &0.5.into()));
+    assert!(since[0]["at"].as_str().unwrap().ends_with("000000Z") && since[0]["at"].as_str().unwrap().len() == 30);
+    let typed = drawer.changes_since(first).of::<Piece>().unwrap();
+    assert!(
+        matches!(&typed[..], [Changed::Written(p), Changed::Removed(mark)] if p.mark == "K-1" && mark == "K-3"),
+        "{typed:?}"
+    );
+    assert!(drawer.changes_since(last).of::<Glaze>().unwrap().is_empty() && lines(&drawer, last).1 == last);
+    drop(drawer);
+    let drawer = Drawer::open(&path, schema()).unwrap();
+    drawer.insert(piece("K-3")).unwrap();
+    assert!(lines(&drawer, last).1 > last, "a position is never given again");
+}
+
+#[test]
+fn of_a_record_that_both_changed_the_rule_decides_and_the_conflict_is_told() {
+    let apart = || {
+        let (a, b) = (memory(), memory());
+        let bowl = a.insert(piece("K-1")).unwrap();
+        send(&a, "a", &b, "b");
+        assert_eq!(send(&b, "b", &a, "a"), Applied { unchanged: 1, ..Applied::default() });
+        a.change(bowl.key(), |p| p.grams = Some(1)).unwrap();
+        std::thread::sleep(std::time::Duration::from_millis(3));
+        let on_b = b.get_by::<Piece>("K-1").unwrap().unwrap();
+        b.change(on_b.key(), |p| p.grams = Some(2)).unwrap();
+        (a, b)
+    };
+    let grams = |d: &Drawer| d.get_by::<Piece>("K-1").unwrap().unwrap().grams;
+    let (a, b) = apart();
+    let applied = send(&a, "a", &b, "b");
+    assert_eq!((applied.kept, applied.conflicts), (1, vec![("piece".into(), "\"K-1\"".into(), true)]));
+    assert_eq!(send(&b, "b", &a, "a").written, 1);
+    assert_eq!((grams(&a), grams(&b)), (Some(2), Some(2)), "the newest wins");
+    let (a, b) = apart();
+    let (from_a, _) = lines(&a, Position::START);
+    assert_eq!(b.apply_changes(from_a.as_slice()).from("a").theirs_win().run().unwrap().written, 1);
+    assert_eq!(grams(&b), Some(1));
+    let (a, b) = apart();
+    let (from_b, _) = lines(&b, Position::START);
+    assert_eq!(a.apply_changes(from_b.as_slice()).from("b").ours_win().run().unwrap().kept, 1);
+    assert_eq!(grams(&a), Some(1));
+}
+
+#[test]
+fn lines_that_do_not_fit_are_named_and_nothing_is_written() {
+    let (a, b) = (memory(), memory());
+    a.insert(Glaze { number: 1, name: "Celadon".into() }).unwrap();
+    let (good, _) = lines(&a, Position::START);
+    let good = String::from_utf8(good).unwrap();
+    let line = |table: &str, key: &str, rest: &str| {
+        format!(r#"{{"table":"{table}","key":{key},"at":"2025-03-08T10:00:00Z",{rest}}}"#)
+    };
+    let record = r#""record":{"mark":"K-1","stage":"thrown","grams":null,"wood":1,"thrown":"2025-03-08","thumbnail":null,"tags":[],"glaze":7}"#;
+    for (bad, said) in [
+        ("{".into(), "line 2 is not JSON"),
+        (line("kiln", "1", r#""removed":true"#), "line 2 is about the table `kiln`, which is not in the schema"),
+        (line("note", "1", r#""removed":true"#), "line 2 is about the table `note`, which is not shared"),
+        (line("glaze", "-1", r#""removed":true"#), "line 2 does not fit: in `number`, -1 does not fit u32"),
+        (line("glaze", "1", r#""gone":true"#), "line 2 has neither `record` nor `removed`"),
+        (
+            line("glaze", "2", r#""record":{"colour":"x"}"#),
+            "line 2 has a column `glaze.colour`, which is not in the schema",
+        ),
+        (line("glaze", "2", r#""record":{"number":2,"name":null}"#), "in `name`, nothing is there, where text must be"),
+        (line("piece", "\"K-1\"", record), "line 2 links `piece.glaze` to 7, which is neither here nor comes"),
+        (
+            line("piece", "\"K-1\"", &record.replace("thrown\",\"grams", "boiled\",\"grams")),
+            "is none of the declared choices",
+        ),
+        (line("piece", "\"K-1\"", &record.replace("2025-03-08", "8 March")), "in `thrown`, \"8 March\""),
+    ] {
+        let error = b.apply_changes(format!("{good}{bad}\n").as_bytes()).run().unwrap_err();
+        assert!(error.to_string().contains(said), "{error}\n{said}");
+        assert!(error.to_string().contains("Nothing was written") && everything(&b).is_empty(), "{error}");
+    }
+    let error =
+        Drawer::in_memory(Schema::new("notes").record::<Note>()).unwrap().apply_changes(&b""[..]).run().unwrap_err();
+    assert!(error.is_schema() && error.to_string().contains("no record is shared"), "{error}");
+    assert_eq!(b.apply_changes(good.as_bytes()).run().unwrap().written, 1);
+}
