@@ -4,13 +4,14 @@
 //! medians of several rounds; what counts is their ratio. Where valgrind is installed, instructions are counted too. Lines without
 //! a goal stand against the way in which the same is usually written: a statement prepared for each call, a transaction for each row.
 //!
-//! Named parts run alone: `… -- opening`, `records`, `counts` or `upgrading`.
+//! Named parts run alone: `… -- opening`, `records`, `searching`, `counts` or `upgrading`.
 
 #![forbid(unsafe_code)]
 
 mod counts;
 mod opening;
 mod records;
+mod searching;
 mod table;
 mod upgrading;
 
@@ -25,8 +26,13 @@ fn main() -> Result<()> {
     {
         return counts::one(rest);
     }
-    let parts: [(&str, fn(&mut Table) -> Result<()>); 4] =
-        [("opening", opening::run), ("records", records::run), ("counts", counts::run), ("upgrading", upgrading::run)];
+    let parts: [(&str, fn(&mut Table) -> Result<()>); 5] = [
+        ("opening", opening::run),
+        ("records", records::run),
+        ("searching", searching::run),
+        ("counts", counts::run),
+        ("upgrading", upgrading::run),
+    ];
     let mut table = Table::default();
     for (name, run) in parts {
         if arguments.is_empty() || arguments.iter().any(|a| a == name) {

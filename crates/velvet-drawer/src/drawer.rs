@@ -4,6 +4,7 @@ use crate::engine::{Connection, Fault, Pool};
 use crate::error::{Cause, Error};
 use crate::events;
 use crate::opening::{self, Opened, Options};
+use crate::reading::SuggestedFrom;
 use crate::schema::{Declared, Schema};
 use std::cell::RefCell;
 use std::collections::BTreeMap;
@@ -28,6 +29,8 @@ pub(crate) struct Inner {
     pub(crate) place: Place,
     pub(crate) declared: Declared,
     pub(crate) files_root: Option<PathBuf>,
+    /// The texts that were suggested from last, for the next letter.
+    pub(crate) suggested_from: Mutex<Option<SuggestedFrom>>,
     opened: Opened,
     pool: Option<Pool>,
     handles: Mutex<Handles>,
@@ -167,6 +170,7 @@ impl Drawer {
         let still_open = inner.open_handles();
         match Arc::try_unwrap(inner) {
             Ok(mut inner) => {
+                inner.forget_texts();
                 let result = inner.pool.take().map_or(Ok(()), Pool::close);
                 result.map_err(|fault| inner.fault("cannot close the drawer", fault))
             }
@@ -219,14 +223,27 @@ impl Inner {
         opened: Opened,
         pool: Pool,
     ) -> Inner {
-        Inner { place, declared, files_root, opened, pool: Some(pool), handles: Mutex::default() }
+        Inner {
+            place,
+            declared,
+            files_root,
+            suggested_from: Mutex::default(),
+            opened,
+            pool: Some(pool),
+            handles: Mutex::default(),
+        }
     }
 
     pub(crate) fn opened(&self) -> &Opened {
         &self.opened
     }
 
-    fn pool(&self) -> &Pool {
+    /// The connection that watches over suggested texts must be closed before the one that writes.
+    fn forget_texts(&mut self) {
+        self.suggested_from.get_mut().unwrap_or_else(PoisonError::into_inner).take();
+    }
+
+    pub(crate) fn pool(&self) -> &Pool {
         self.pool.as_ref().unwrap_or_else(|| unreachable!("the pool is taken out only by the last handle"))
     }
 
@@ -243,7 +260,7 @@ impl Inner {
     }
 
     #[inline]
-    fn refuse_if_busy_here(&self, what: &str) -> Result<(), Error> {
+    pub(crate) fn refuse_if_busy_here(&self, what: &str) -> Result<(), Error> {
         if !BUSY_HERE.with_borrow(|busy| busy.contains(&std::ptr::from_ref(self))) {
             return Ok(());
         }
@@ -265,6 +282,7 @@ impl Inner {
 
 impl Drop for Inner {
     fn drop(&mut self) {
+        self.forget_texts();
         drop(self.pool.take());
         if let Place::File(path) = &self.place {
             events::closed(path, self.declared.version);

@@ -306,8 +306,39 @@ proptest! {
         expected.truncate(count);
         let suggested = drawer.records::<Glaze>().suggest(|g| g.notes, &typed, count).unwrap();
         prop_assert_eq!(suggested.iter().map(|s| s.text()).collect::<Vec<_>>(), expected.iter().map(|e| &e.2).collect::<Vec<_>>());
+        // The same for the next letter, from what is at hand, and anew after something was written.
+        let again = drawer.records::<Glaze>().suggest(|g| g.notes, &typed, count).unwrap();
+        prop_assert_eq!(&again, &suggested);
+        drawer.records::<Glaze>().update(|g| g.notes.set("zz")).unwrap();
+        let after = drawer.records::<Glaze>().suggest(|g| g.notes, &typed, count).unwrap();
+        prop_assert!(after.is_empty());
         for s in &suggested {
             prop_assert_eq!(plain(&s.text()[s.matches()[0].clone()]), typed_plain.clone());
         }
     }
+}
+
+#[test]
+fn suggestions_follow_what_is_written_here_and_by_others() {
+    let (_folder, path) = folder();
+    let drawer = Drawer::open(&path, schema()).unwrap();
+    let texts = |typed: &str| {
+        let all = drawer.records::<Glaze>().filter(|g| g.cone.is(6)).suggest(|g| g.name, typed, 9).unwrap();
+        all.iter().map(|s| s.text().to_owned()).collect::<Vec<_>>()
+    };
+    drawer.insert(glaze("Celadon", "")).unwrap();
+    assert_eq!((texts("c"), texts("ce")), (vec!["Celadon".to_owned()], vec!["Celadon".to_owned()]));
+    drawer.insert(glaze("Cerulean", "")).unwrap();
+    assert_eq!(texts("ce"), ["Celadon", "Cerulean"]);
+    other_program(&path).execute("DELETE FROM glaze WHERE name = 'Celadon'", []).unwrap();
+    assert_eq!(texts("ce"), ["Cerulean"]);
+    let on_notes = drawer.records::<Glaze>().suggest(|g| g.notes, "ce", 9).unwrap();
+    assert!(on_notes.is_empty(), "other texts are not mixed up with these");
+    let in_tx = drawer.write(|tx| {
+        tx.insert(glaze("Cement", ""))?;
+        tx.records::<Glaze>().suggest(|g| g.name, "ce", 9)
+    });
+    assert_eq!(in_tx.unwrap().len(), 2);
+    drawer.close().unwrap();
+    assert!(!path.with_file_name("kiln.drawer-wal").exists(), "what is at hand keeps nothing open");
 }

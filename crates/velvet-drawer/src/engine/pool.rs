@@ -50,6 +50,11 @@ impl Pool {
         Ok(Reader { pool: self, connection: Some(connection) })
     }
 
+    /// A further connection that reads, which whoever asked for it closes before the pool.
+    pub(crate) fn own_reader(&self) -> Result<Connection, Fault> {
+        Connection::reader(&self.place, &self.settings)
+    }
+
     /// Closes every connection that is not on loan, the writer last.
     pub(crate) fn close(mut self) -> Result<(), Fault> {
         self.close_all()

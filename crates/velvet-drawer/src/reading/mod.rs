@@ -26,6 +26,7 @@ pub use only::Only;
 pub use records::Records;
 pub use search::{Hit, Search};
 pub use stream::Stream;
+pub(crate) use suggest::SuggestedFrom;
 pub use view::View;
 pub use with::{Follow, With};
 

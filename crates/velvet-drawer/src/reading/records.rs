@@ -220,6 +220,20 @@ impl<'a, T: Record, Access> Records<'a, T, Access> {
         }
     }
 
+    /// The drawer that the selection is of, unless it is one of a view or transaction.
+    pub(super) fn drawer(&self) -> Option<&'a Drawer> {
+        match self.from {
+            From::Drawer(drawer) => Some(drawer),
+            From::Open(_) => None,
+        }
+    }
+
+    /// The statement that `text` makes of the selection.
+    pub(super) fn statement(self, open: Open<'_>, text: impl FnOnce(Select) -> Fragment) -> Result<Fragment, Error> {
+        let Records { select, after, .. } = self;
+        Ok(text(begun::<T>(open, select, after)?))
+    }
+
     /// Runs `work` in one consistent state of the file, with the same selection there.
     pub(super) fn in_one_state<R>(
         self,
