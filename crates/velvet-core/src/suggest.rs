@@ -58,6 +58,9 @@ impl Suggestions {
 
     /// Takes a text into account. A text that was offered before is suggested once.
     pub fn offer(&mut self, text: &str) {
+        if self.typed.is_empty() {
+            return;
+        }
         let found = match &self.ascii {
             Some(typed) if text.is_ascii() => find_ascii(text.as_bytes(), typed),
             _ => self.find(text),
