@@ -7,6 +7,7 @@
 mod app;
 pub mod kilnbook;
 pub mod samples;
+pub mod supplier;
 mod tour;
 
 pub use app::run;
