@@ -211,3 +211,33 @@ fn a_folder_tells_drawers_from_other_databases_and_other_files() {
     assert_eq!(found(), expected);
     assert!(drawers_in(path.with_file_name("nowhere")).unwrap_err().is_not_there());
 }
+
+#[test]
+fn what_goes_with_a_table_is_told_and_created_again_by_its_statements() {
+    #[derive(velvet_drawer::Record)]
+    #[record(shared)]
+    struct Clay {
+        #[record(key, searchable)]
+        name: String,
+        #[record(searchable)]
+        notes: Option<String>,
+    }
+    let (_folder, path) = folder();
+    let drawer = Drawer::open(&path, velvet_drawer::Schema::new("clays").record::<Clay>()).unwrap();
+    drawer.insert(Clay { name: "Grey".into(), notes: None }).unwrap();
+    drawer.close().unwrap();
+    let file = File::open(&path).unwrap();
+    let structure = file.structure().unwrap();
+    assert_eq!(structure.len(), 1, "{structure:?}");
+    assert_eq!(
+        (structure[0].searchable.as_slice(), structure[0].shared),
+        (&["name".to_owned(), "notes".into()][..], true)
+    );
+    let other = rusqlite::Connection::open_in_memory().unwrap();
+    for statement in file.statements().unwrap() {
+        other.execute_batch(&statement).unwrap();
+    }
+    other.execute("INSERT INTO clay (name) VALUES ('White clay')", []).unwrap();
+    let found = "SELECT (SELECT count(*) FROM velvet_search_clay WHERE velvet_search_clay MATCH 'white') + (SELECT count(*) FROM velvet_changes)";
+    assert_eq!(other.query_row(found, [], |r| r.get::<_, i64>(0)).unwrap(), 2);
+}

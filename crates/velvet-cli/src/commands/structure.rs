@@ -49,6 +49,9 @@ fn text(tables: &[TableStructure]) -> String {
             let kind = if *unique { "No two rows share" } else { "Indexed together:" };
             let _ = writeln!(out, "{QUIET}{kind} {}{QUIET:#}", columns.join(", "));
         }
+        if table.shared {
+            let _ = writeln!(out, "{QUIET}What changes is kept, to be shared with other devices{QUIET:#}");
+        }
     }
     if tables.is_empty() {
         out.push_str("no tables\n");
@@ -69,6 +72,9 @@ fn rules(table: &TableStructure, column: &ColumnStructure) -> String {
     }
     if alone(false) {
         rules.push("indexed");
+    }
+    if table.searchable.contains(&column.name) {
+        rules.push("searched");
     }
     rules.join(", ")
 }
@@ -92,6 +98,8 @@ fn json(tables: &[TableStructure]) -> serde_json::Value {
             "name": t.name,
             "columns": t.columns.iter().map(column).collect::<Vec<_>>(),
             "indexes": t.indexes.iter().map(index).collect::<Vec<_>>(),
+            "searchable": t.searchable,
+            "shared": t.shared,
         })
     };
     json!({ "tables": tables.iter().map(table).collect::<Vec<_>>() })

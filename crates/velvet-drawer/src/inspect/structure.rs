@@ -16,6 +16,10 @@ pub struct TableStructure {
     pub columns: Vec<ColumnStructure>,
     /// Its indexes: the columns, and whether they are unique.
     pub indexes: Vec<(Vec<String>, bool)>,
+    /// The columns whose words are searched.
+    pub searchable: Vec<String>,
+    /// Whether what changes is kept, to be shared with other devices.
+    pub shared: bool,
 }
 
 /// A column's structure, as the file has it.
@@ -81,6 +85,8 @@ impl File {
                 name,
                 columns: columns.collect(),
                 indexes: found.indexes.iter().cloned().collect(),
+                searchable: found.searchable.iter().cloned().collect(),
+                shared: found.shared,
             });
         }
         Ok(tables)
@@ -92,7 +98,12 @@ impl File {
     /// When the file cannot be read.
     pub fn statements(&self) -> Result<Vec<String>, Error> {
         self.read("cannot read the structure", |c| {
-            list(c, "SELECT sql FROM sqlite_schema WHERE sql IS NOT NULL AND name NOT LIKE 'sqlite\\_%' ESCAPE '\\' ORDER BY rowid")
+            // What a virtual table keeps is created with it.
+            list(
+                c,
+                "SELECT sql FROM sqlite_schema WHERE sql IS NOT NULL AND name NOT LIKE 'sqlite\\_%' ESCAPE '\\' \
+                 AND name NOT IN (SELECT name FROM pragma_table_list WHERE type = 'shadow') ORDER BY rowid",
+            )
         })
     }
 
