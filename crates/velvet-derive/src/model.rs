@@ -232,7 +232,10 @@ fn weight(meta: &ParseNestedMeta) -> syn::Result<f64> {
         meta.parse_nested_meta(|inner| {
             let advice = "write `searchable`, or `searchable(weight = 4)` for a column that counts four times as much";
             if !inner.path.is_ident("weight") {
-                return Err(inner.error(advice));
+                let error = inner.error(advice);
+                // What is left of it would be a second error for the same mistake.
+                inner.value()?.parse::<Expr>()?;
+                return Err(error);
             }
             let given: syn::Lit = inner.value()?.parse()?;
             let number = match &given {

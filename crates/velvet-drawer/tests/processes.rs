@@ -11,7 +11,7 @@ use std::path::Path;
 use std::process::Command;
 use std::thread;
 use std::time::{Duration, Instant};
-use velvet_drawer::{Drawer, Key};
+use velvet_drawer::{Drawer, Key, Position, Record, Schema};
 use velvet_phone::{Phone, Running, Sandbox};
 
 const ROLE: &str = "VELVET_TEST_ROLE";
@@ -33,6 +33,20 @@ fn say(line: &str) {
     std::io::stdout().flush().unwrap();
 }
 
+/// Words that are searched and shared.
+#[derive(Record)]
+#[record(shared)]
+struct Word {
+    #[record(key)]
+    number: u64,
+    #[record(searchable)]
+    text: String,
+}
+
+fn words() -> Schema {
+    Schema::new("words").record::<Word>()
+}
+
 /// What the processes do; nothing where this is run as an ordinary test.
 #[test]
 fn app() {
@@ -50,6 +64,17 @@ fn app() {
         };
         say("upgraded");
         assert_eq!(drawer.count::<v3::Piece>().unwrap(), ROWS);
+        return;
+    }
+    if role == "write words for ever" {
+        let drawer = options.open(path, words()).unwrap();
+        for round in drawer.count::<Word>().unwrap().. {
+            let word = |n: u64| Word { number: n, text: format!("glaze {n} of {round}") };
+            drawer.insert_all((0..40).map(|n| word(1_000 * round + 100 + n))).unwrap();
+            drawer.refresh((0..60).map(word)).run().unwrap();
+            drawer.records::<Word>().filter(|w| w.number.is(round % 60)).remove().unwrap();
+            say(&format!("kept {round}"));
+        }
         return;
     }
     let drawer = options.open(path, schema()).unwrap();
@@ -156,6 +181,26 @@ fn what_was_acknowledged_survives_a_kill_and_nothing_is_half_there() {
         drawer.close().unwrap();
     }
     assert!(acknowledged > 15);
+}
+
+#[test]
+fn a_kill_leaves_the_search_index_and_what_is_kept_of_changes_as_the_records_are() {
+    let phone = Phone::temporary().unwrap();
+    let sandbox = phone.sandbox("words").unwrap();
+    for round in 0..12 {
+        let mut running = start(&sandbox, "write words for ever");
+        running.wait_for("kept").unwrap();
+        thread::sleep(Duration::from_millis(round * 11 % 60));
+        running.kill().unwrap();
+        let drawer = Drawer::open(sandbox.durable().join("kiln.drawer"), words()).unwrap();
+        assert!(drawer.search_index_is_sound::<Word>().unwrap());
+        let rows = drawer.count::<Word>().unwrap();
+        assert_eq!(drawer.records::<Word>().search("glaze").count().unwrap(), rows);
+        let changes = drawer.changes_since(Position::START).of::<Word>().unwrap();
+        let written = changes.iter().filter(|c| matches!(c, velvet_drawer::Changed::Written(_))).count();
+        assert_eq!(written as u64, rows);
+        drawer.close().unwrap();
+    }
 }
 
 #[test]

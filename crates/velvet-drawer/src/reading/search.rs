@@ -47,7 +47,7 @@ impl<T> Deref for Hit<T> {
     }
 }
 
-impl<'a, T: Searchable, Access> Records<'a, T, Access> {
+impl<'a, T: Record, Access> Records<'a, T, Access> {
     /// Finds the records with all of these words in their searchable columns, best first: by how rare the words are, how often
     /// they come, and the weights of the columns. Another order can be asked for with `sort_by`.
     ///
@@ -75,7 +75,10 @@ impl<'a, T: Searchable, Access> Records<'a, T, Access> {
     /// assert_eq!(hits[0].marked().with("<b>", "</b>"), "<b>Céladon</b>");
     /// # Ok::<(), velvet_drawer::Error>(())
     /// ```
-    pub fn search(self, words: &str) -> Search<'a, T> {
+    pub fn search(self, words: &str) -> Search<'a, T>
+    where
+        T: Searchable,
+    {
         Search { records: self.read_only(), expression: expression(words) }
     }
 }
