@@ -98,25 +98,7 @@ fn small(table: &mut Table, path: &Path) -> Result<()> {
     let drawer = Drawer::open(path, schema())?;
     drawer.insert_all((0..FEW).map(piece))?;
     let connection = hand(path)?;
-    let keys = || (0..20_000_i64).map(|n| 1 + n * 7_919 % i64::from(FEW));
-    let ours = || {
-        timed(|| {
-            for key in keys() {
-                black_box(drawer.get(Key::<Piece>::from_number(key))?);
-            }
-            Ok::<_, Box<dyn std::error::Error>>(())
-        })
-    };
-    let text = format!("{COLUMNS} WHERE key = ?1");
-    let hand = || {
-        timed(|| {
-            for key in keys() {
-                black_box(connection.prepare_cached(&text)?.query_row([key], by_hand)?);
-            }
-            Ok(())
-        })
-    };
-    let (first, second) = in_turn(15, ours, hand)?;
+    let (first, second) = in_turn(15, || got(&drawer, FEW), || got_by_hand(&connection, FEW))?;
     table.line("get by key among 1,000, 20,000 times", first, second, 1.05);
     let ours = || timed(|| drawer.records::<Piece>().collect().map(black_box)).map_err(Into::into);
     let text = format!("{COLUMNS} ORDER BY key");
@@ -126,31 +108,39 @@ fn small(table: &mut Table, path: &Path) -> Result<()> {
     Ok(())
 }
 
-fn gets(table: &mut Table, drawer: &Drawer, connection: &Connection) -> Result<()> {
-    const GETS: i64 = 20_000;
-    let keys = || (0..GETS).map(|n| 1 + n * 7_919 % i64::from(ROWS));
-    let ours = || {
-        timed(|| {
-            for key in keys() {
-                black_box(drawer.get(Key::<Piece>::from_number(key))?);
-            }
-            Ok::<_, Box<dyn std::error::Error>>(())
-        })
-    };
+/// The keys that are asked for, all over a file with so many rows.
+fn keys(rows: u32) -> impl Iterator<Item = i64> {
+    (0..20_000).map(move |n| 1 + n * 7_919 % i64::from(rows))
+}
+
+fn got(drawer: &Drawer, rows: u32) -> Result<std::time::Duration> {
+    timed(|| {
+        for key in keys(rows) {
+            black_box(drawer.get(Key::<Piece>::from_number(key))?);
+        }
+        Ok(())
+    })
+}
+
+fn got_by_hand(connection: &Connection, rows: u32) -> Result<std::time::Duration> {
     let text = format!("{COLUMNS} WHERE key = ?1");
-    let hand = || {
-        timed(|| {
-            for key in keys() {
-                black_box(connection.prepare_cached(&text)?.query_row([key], by_hand)?);
-            }
-            Ok(())
-        })
-    };
+    timed(|| {
+        for key in keys(rows) {
+            black_box(connection.prepare_cached(&text)?.query_row([key], by_hand)?);
+        }
+        Ok(())
+    })
+}
+
+fn gets(table: &mut Table, drawer: &Drawer, connection: &Connection) -> Result<()> {
+    let ours = || got(drawer, ROWS);
+    let hand = || got_by_hand(connection, ROWS);
+    let text = format!("{COLUMNS} WHERE key = ?1");
     let (first, second) = in_turn(15, ours, hand)?;
     table.line("get by key, 20,000 times", first, second, 1.05);
     let usual = || {
         timed(|| {
-            for key in keys() {
+            for key in keys(ROWS) {
                 black_box(connection.prepare(&text)?.query_row([key], by_hand)?);
             }
             Ok(())
@@ -161,7 +151,7 @@ fn gets(table: &mut Table, drawer: &Drawer, connection: &Connection) -> Result<(
     let ours = || {
         timed(|| {
             drawer.read(|view| {
-                for key in keys() {
+                for key in keys(ROWS) {
                     black_box(view.get(Key::<Piece>::from_number(key))?);
                 }
                 Ok(())
