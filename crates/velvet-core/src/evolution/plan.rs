@@ -124,7 +124,7 @@ impl Attendants {
     }
 
     /// What must be done before a change that they would not survive.
-    fn before(&mut self, change: &Change, is_rebuilt: bool) -> Vec<Operation> {
+    fn before(&mut self, change: &Change, is_rebuilt: bool, now: &Structure) -> Vec<Operation> {
         let (table, of_search, of_shared) = match change {
             Change::RenameTable { table, .. } | Change::RenameColumn { table, .. } | Change::DropTable { table } => {
                 (table, true, true)
@@ -140,8 +140,16 @@ impl Attendants {
         if of_search && self.search.remove(table).is_some() {
             statements.extend(drop_search(table).into_iter().map(|statement| run(remade(table), statement)));
         }
-        if of_shared && self.told.remove(table) {
-            statements.extend(drop_shared(table).into_iter().map(|statement| run(told(table), statement)));
+        if of_shared {
+            // Also those that speak of this table: the records in it are told by a key in theirs.
+            let speaks_of_it = |other: &String| {
+                other == table || told_by_key_of(now, other).iter().any(|(dependant, _, _)| dependant == table)
+            };
+            let affected: Vec<String> = self.told.iter().filter(|other| speaks_of_it(other)).cloned().collect();
+            for other in affected {
+                self.told.remove(&other);
+                statements.extend(drop_shared(&other).into_iter().map(|statement| run(told(&other), statement)));
+            }
         }
         if self.kept.contains(table) {
             match change {
@@ -204,7 +212,7 @@ fn step(now: &mut Structure, version: &Version, attendants: &mut Attendants) -> 
         let before = now.clone();
         change.apply(now).map_err(|why| format!("{change}: {why}"))?;
         let rebuilt = rebuilt(change, &before, pending.as_ref());
-        step.operations.extend(attendants.before(change, rebuilt.is_some()));
+        step.operations.extend(attendants.before(change, rebuilt.is_some(), &before));
         if let Some((table, fills)) = rebuilt {
             let open = pending.take_if(|p| p.table.name == table);
             if open.is_none() {
