@@ -11,6 +11,7 @@ pub mod argument;
 pub mod assignment;
 pub mod column;
 pub mod column_type;
+pub mod compare;
 pub mod condition;
 pub mod draft;
 pub mod evolution;

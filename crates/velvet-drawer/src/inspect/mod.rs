@@ -22,6 +22,7 @@
 //! # Ok::<(), velvet_drawer::Error>(())
 //! ```
 
+mod compare;
 mod file;
 mod folder;
 mod overview;
@@ -30,6 +31,7 @@ mod rows;
 mod structure;
 mod words;
 
+pub use compare::{Comparison, Difference, TableComparison};
 pub use file::{File, FoundColumn, FoundTable};
 pub use folder::{FoundFile, drawers_in};
 pub use overview::{Overview, TableOverview, VersionOverview};

@@ -1,0 +1,381 @@
+//! Two copies of a file, or two files of one app, record by record.
+
+use super::file::{File, FoundTable, list, literal};
+use super::structure::{ColumnStructure, TableStructure};
+use crate::engine::{Connection, Fault, Row};
+use crate::error::Error;
+use crate::opening::About;
+use std::cmp::Ordering;
+use std::collections::BTreeMap;
+use velvet_core::ValueRef;
+use velvet_core::compare::order_of_rows;
+use velvet_core::name::{KEY_COLUMN, quoted};
+use velvet_core::structure::Kind;
+
+/// What a comparison came to.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct Comparison {
+    /// How the structures differ, each as a sentence.
+    pub structure: Vec<String>,
+    /// The tables that are in both.
+    pub tables: Vec<TableComparison>,
+}
+
+/// How a table differs.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct TableComparison {
+    /// Its name.
+    pub name: String,
+    /// The columns by which its rows are matched. All of them where nothing tells one row from another; a change is then a
+    /// removal and an addition.
+    pub matched_by: Vec<String>,
+    /// How many rows are only in the file after.
+    pub added: u64,
+    /// How many rows are only in the file before.
+    pub removed: u64,
+    /// How many rows are in both and differ.
+    pub changed: u64,
+    /// How many rows are the same in both.
+    pub same: u64,
+    /// Whether the rows are the same, but were inserted in another order: a list that is not sorted shows them otherwise.
+    pub only_order: bool,
+}
+
+/// One row that differs. Values are those of the columns that both tables have, unless said otherwise.
+#[derive(Debug)]
+pub enum Difference<'a> {
+    /// A row that is only in the file after.
+    Added {
+        /// Its table.
+        table: &'a str,
+        /// The columns and values by which it is known.
+        key: &'a [(&'a str, ValueRef<'a>)],
+        /// All columns and their values.
+        row: &'a [(&'a str, ValueRef<'a>)],
+    },
+    /// A row that is only in the file before.
+    Removed {
+        /// Its table.
+        table: &'a str,
+        /// The columns and values by which it is known.
+        key: &'a [(&'a str, ValueRef<'a>)],
+        /// All columns and their values.
+        row: &'a [(&'a str, ValueRef<'a>)],
+    },
+    /// A row that is in both.
+    Changed {
+        /// Its table.
+        table: &'a str,
+        /// The columns and values by which it is known.
+        key: &'a [(&'a str, ValueRef<'a>)],
+        /// The columns that differ: the value before, and after.
+        columns: &'a [(&'a str, ValueRef<'a>, ValueRef<'a>)],
+    },
+}
+
+impl Comparison {
+    /// Whether nothing differs, the order of rows not counted.
+    pub fn is_same(&self) -> bool {
+        self.structure.is_empty() && self.tables.iter().all(|t| t.added + t.removed + t.changed == 0)
+    }
+}
+
+/// How often to say how many rows were looked at.
+const ROWS_BETWEEN: u64 = 4_096;
+
+impl File {
+    /// Compares this file with a later one, in memory that does not grow with them. Each row that differs goes to `each`, as it is
+    /// found; `looked_at` hears now and then how many rows were.
+    ///
+    /// Rows of two copies of one drawer are matched by their row numbers, which are never given again; of two drawers of one app by
+    /// the records' own keys; of other files by their primary keys.
+    ///
+    /// # Errors
+    /// When a file cannot be read, and what `each` returns.
+    ///
+    /// ```
+    /// use velvet_drawer::inspect::{Difference, File};
+    /// # use velvet_drawer::{Drawer, Record, Schema};
+    /// # #[derive(Record)] struct Piece { mark: String, grams: u32 }
+    /// # let folder = tempfile::tempdir().unwrap();
+    /// # let (yesterday, today) = (folder.path().join("a.drawer"), folder.path().join("b.drawer"));
+    /// # let drawer = Drawer::open(&yesterday, Schema::new("kilnbook").record::<Piece>())?;
+    /// # let bowl = drawer.insert(Piece { mark: "K-1".into(), grams: 640 })?;
+    /// # drawer.close()?;
+    /// # std::fs::copy(&yesterday, &today).unwrap();
+    /// # let drawer = Drawer::open(&today, Schema::new("kilnbook").record::<Piece>())?;
+    /// # drawer.change(bowl.key(), |p| p.grams = 590)?;
+    /// # drawer.close()?;
+    /// let (before, after) = (File::open(yesterday)?, File::open(today)?);
+    /// let comparison = before.compare(&after, &mut |difference| {
+    ///     if let Difference::Changed { columns, .. } = difference {
+    ///         assert_eq!(columns[0].0, "grams");
+    ///     }
+    ///     Ok(())
+    /// }, &mut |_| ())?;
+    /// assert_eq!((comparison.tables[0].changed, comparison.tables[0].added), (1, 0));
+    /// # Ok::<(), velvet_drawer::Error>(())
+    /// ```
+    pub fn compare(
+        &self,
+        after: &File,
+        each: &mut dyn FnMut(Difference<'_>) -> Result<(), Error>,
+        looked_at: &mut dyn FnMut(u64),
+    ) -> Result<Comparison, Error> {
+        let (structure, structure_after) = (self.structure()?, after.structure()?);
+        let mut comparison = Comparison { structure: differences(&structure, &structure_after), tables: Vec::new() };
+        let created = |file: &File| file.read("cannot read when it was created", |c| About::fact(c, "created_at"));
+        let is_copy = created(self)?.is_some_and(|at| created(after).is_ok_and(|other| other.as_ref() == Some(&at)));
+        let mut rows = 0;
+        for table in &structure {
+            let Some(table_after) = structure_after.iter().find(|t| t.name == table.name) else { continue };
+            let common = |c: &&ColumnStructure| table_after.columns.iter().any(|o| o.name == c.name);
+            let mut columns: Vec<String> = table.columns.iter().filter(common).map(|c| c.name.clone()).collect();
+            let matched_by = self.matched_by(&table.name, &columns, is_copy)?;
+            let mut told = BTreeMap::new();
+            if self.is_known_by_own_key(&table.name, &matched_by) {
+                // Row numbers of two drawers have nothing to do with each other.
+                columns.retain(|c| c != KEY_COLUMN);
+                told = self.links_told_by_own_keys(&table.name);
+            }
+            let mut comparing = Comparing { before: self, after, table: &table.name, columns, matched_by, told };
+            let compared = comparing.run(each, &mut |more| {
+                rows += more;
+                looked_at(rows);
+            })?;
+            comparison.tables.push(compared);
+        }
+        Ok(comparison)
+    }
+
+    fn is_known_by_own_key(&self, table: &str, matched_by: &[String]) -> bool {
+        let own_key = self.declared().and_then(|s| s.table(table)).and_then(|t| t.natural_key.as_ref());
+        own_key.is_some_and(|own_key| matched_by == std::slice::from_ref(own_key))
+    }
+
+    /// For each link of a table to records with a key of their own, that key as an expression.
+    fn links_told_by_own_keys(&self, table: &str) -> BTreeMap<String, String> {
+        let Some(structure) = self.declared() else { return BTreeMap::new() };
+        let columns = structure.table(table).map_or(&[][..], |t| &t.columns);
+        let told = columns.iter().filter_map(|column| {
+            let Kind::Link { table: target } = &column.kind else { return None };
+            let own_key = structure.table(target)?.natural_key.as_ref()?;
+            let (key, link) = (quoted(KEY_COLUMN), quoted(&column.name));
+            let text = format!(
+                "(SELECT linked.{} FROM {} AS linked WHERE linked.{key} = {}.{link})",
+                quoted(own_key),
+                quoted(target),
+                quoted(table)
+            );
+            Some((column.name.clone(), text))
+        });
+        told.collect()
+    }
+
+    /// The columns by which rows of a table are told from each other.
+    fn matched_by(&self, table: &str, columns: &[String], is_copy: bool) -> Result<Vec<String>, Error> {
+        let has = |wanted: &[String]| !wanted.is_empty() && wanted.iter().all(|w| columns.contains(w));
+        let declared = self.declared().and_then(|s| s.table(table));
+        let own_key: Vec<String> = declared.and_then(|t| t.natural_key.clone()).into_iter().collect();
+        if declared.is_some() && !is_copy && has(&own_key) {
+            return Ok(own_key);
+        }
+        let text = format!("SELECT name FROM pragma_table_xinfo({}) WHERE pk > 0 ORDER BY pk", literal(table));
+        let primary_key = self.read("cannot read the primary key", |c| list(c, &text))?;
+        Ok(if has(&primary_key) { primary_key } else { columns.to_vec() })
+    }
+}
+
+/// One table that is compared.
+struct Comparing<'f> {
+    before: &'f File,
+    after: &'f File,
+    table: &'f str,
+    columns: Vec<String>,
+    matched_by: Vec<String>,
+    /// Columns that are told otherwise than they are stored, as expressions.
+    told: BTreeMap<String, String>,
+}
+
+impl Comparing<'_> {
+    fn run(
+        &mut self,
+        each: &mut dyn FnMut(Difference<'_>) -> Result<(), Error>,
+        looked_at: &mut dyn FnMut(u64),
+    ) -> Result<TableComparison, Error> {
+        // The columns that match come first, so that they are found at the beginning of a row.
+        let rest: Vec<String> = self.columns.iter().filter(|c| !self.matched_by.contains(c)).cloned().collect();
+        self.columns = self.matched_by.iter().cloned().chain(rest).collect();
+        let mut found = TableComparison {
+            name: self.table.to_owned(),
+            matched_by: self.matched_by.clone(),
+            ..TableComparison::default()
+        };
+        let mut own = Ok(());
+        let doing = format!("cannot compare the rows of `{}`", self.table);
+        self.before.read(&doing, |before| {
+            // What the second file says is no error of the first.
+            own =
+                self.after.read(&doing, |after| self.merge(before, after, &mut found, each, looked_at)).and_then(|r| r);
+            Ok(())
+        })?;
+        own?;
+        let are_rows_same = found.added + found.removed + found.changed == 0;
+        found.only_order = are_rows_same && found.same > 1 && self.order_differs()?;
+        Ok(found)
+    }
+
+    fn text(&self, order: &str) -> String {
+        let told = |c: &String| self.told.get(c).cloned().unwrap_or_else(|| quoted(c));
+        let columns: Vec<String> = self.columns.iter().map(told).collect();
+        format!("SELECT {} FROM {} ORDER BY {order}", columns.join(", "), quoted(self.table))
+    }
+
+    /// Goes through both tables side by side.
+    fn merge(
+        &self,
+        before: &Connection,
+        after: &Connection,
+        found: &mut TableComparison,
+        each: &mut dyn FnMut(Difference<'_>) -> Result<(), Error>,
+        looked_at: &mut dyn FnMut(u64),
+    ) -> Result<Result<(), Error>, Fault> {
+        let order: Vec<String> = self.matched_by.iter().map(|c| format!("{} COLLATE BINARY", quoted(c))).collect();
+        let text = self.text(&order.join(", "));
+        let (mut first, mut second) = (before.prepare(&text)?, after.prepare(&text)?);
+        let (mut first, mut second) = (first.rows(), second.rows());
+        let (mut old, mut new) = (first.next()?, second.next()?);
+        let mut rows = 0_u64;
+        let keys = self.matched_by.len();
+        loop {
+            let side = match (&old, &new) {
+                (None, None) => break,
+                (Some(_), None) => Ordering::Less,
+                (None, Some(_)) => Ordering::Greater,
+                (Some(old), Some(new)) => {
+                    order_of_rows((0..keys).map(|at| old.value(at)), (0..keys).map(|at| new.value(at)))
+                }
+            };
+            let told = match (side, &old, &new) {
+                (Ordering::Less, Some(row), _) => {
+                    found.removed += 1;
+                    let row = self.named(row);
+                    each(Difference::Removed { table: self.table, key: &row[..keys], row: &row })
+                }
+                (Ordering::Greater, _, Some(row)) => {
+                    found.added += 1;
+                    let row = self.named(row);
+                    each(Difference::Added { table: self.table, key: &row[..keys], row: &row })
+                }
+                (_, Some(old), Some(new)) => self.changed(old, new, found, each),
+                _ => Ok(()),
+            };
+            if told.is_err() {
+                return Ok(told);
+            }
+            if side.is_le() {
+                old = first.next()?;
+            }
+            if side.is_ge() {
+                new = second.next()?;
+            }
+            rows += 1;
+            if rows == ROWS_BETWEEN {
+                looked_at(rows);
+                rows = 0;
+            }
+        }
+        looked_at(rows);
+        Ok(Ok(()))
+    }
+
+    fn named<'r>(&'r self, row: &Row<'r, '_>) -> Vec<(&'r str, ValueRef<'r>)> {
+        self.columns.iter().enumerate().map(|(at, column)| (column.as_str(), row.value(at))).collect()
+    }
+
+    fn changed(
+        &self,
+        old: &Row<'_, '_>,
+        new: &Row<'_, '_>,
+        found: &mut TableComparison,
+        each: &mut dyn FnMut(Difference<'_>) -> Result<(), Error>,
+    ) -> Result<(), Error> {
+        let keys = self.matched_by.len();
+        if (keys..self.columns.len()).all(|at| old.value(at) == new.value(at)) {
+            found.same += 1;
+            return Ok(());
+        }
+        found.changed += 1;
+        let key = self.named(old);
+        let differ = (keys..self.columns.len()).filter(|at| old.value(*at) != new.value(*at));
+        let columns: Vec<_> = differ.map(|at| (self.columns[at].as_str(), old.value(at), new.value(at))).collect();
+        each(Difference::Changed { table: self.table, key: &key[..keys], columns: &columns })
+    }
+
+    /// Whether rows that are the same stand in another order. Where they are matched by their row numbers, they cannot.
+    fn order_differs(&self) -> Result<bool, Error> {
+        let has_order = |file: &File| file.table(self.table).map(|t: FoundTable| t.insertion_order.is_some());
+        if !has_order(self.before)? || !has_order(self.after)? {
+            return Ok(false);
+        }
+        let text = self.text("rowid");
+        let doing = format!("cannot compare the order of the rows of `{}`", self.table);
+        let keys = self.matched_by.len();
+        let mut differs = Ok(false);
+        self.before.read(&doing, |before| {
+            differs = self.after.read(&doing, |after| {
+                let (mut first, mut second) = (before.prepare(&text)?, after.prepare(&text)?);
+                let (mut first, mut second) = (first.rows(), second.rows());
+                while let (Some(old), Some(new)) = (first.next()?, second.next()?) {
+                    if (0..keys).any(|at| old.value(at) != new.value(at)) {
+                        return Ok(true);
+                    }
+                }
+                Ok(false)
+            });
+            Ok(())
+        })?;
+        differs
+    }
+}
+
+/// How two structures differ, each as a sentence.
+fn differences(before: &[TableStructure], after: &[TableStructure]) -> Vec<String> {
+    let mut out = Vec::new();
+    for table in before {
+        let name = &table.name;
+        let Some(other) = after.iter().find(|t| t.name == *name) else {
+            out.push(format!("the table `{name}` is only in the file before"));
+            continue;
+        };
+        for column in &table.columns {
+            match other.columns.iter().find(|c| c.name == column.name) {
+                None => out.push(format!("`{name}.{}` is only in the file before", column.name)),
+                Some(there)
+                    if (&there.holds, &there.storage, there.required)
+                        != (&column.holds, &column.storage, column.required) =>
+                {
+                    out.push(format!(
+                        "`{name}.{}` holds {} before and {} after",
+                        column.name,
+                        in_words(column),
+                        in_words(there)
+                    ));
+                }
+                Some(_) => {}
+            }
+        }
+        let is_new = |c: &&ColumnStructure| !table.columns.iter().any(|o| o.name == c.name);
+        out.extend(
+            other.columns.iter().filter(is_new).map(|c| format!("`{name}.{}` is only in the file after", c.name)),
+        );
+    }
+    let is_new = |t: &&TableStructure| !before.iter().any(|o| o.name == t.name);
+    out.extend(after.iter().filter(is_new).map(|t| format!("the table `{}` is only in the file after", t.name)));
+    out
+}
+
+fn in_words(column: &ColumnStructure) -> String {
+    let missing = if column.required { "" } else { ", which may be missing" };
+    format!("{}{missing}", column.holds)
+}
