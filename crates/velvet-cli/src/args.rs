@@ -27,6 +27,8 @@ pub(crate) enum Command {
     Records(Records),
     /// The structure of a file: as text, JSON, SQL or a diagram; or how it stands to a history
     Structure(Structure),
+    /// What differs between two copies of a file, or two files, record by record
+    Compare(Compare),
     /// Runs an upgrade on a complete copy, and tells what it would do
     Rehearse(Rehearse),
     /// The demo app itself, as the pretend phone starts it
@@ -110,6 +112,24 @@ pub(crate) enum StructureForm {
     Sql,
     /// A graph in the DOT language
     Diagram,
+}
+
+#[derive(Args)]
+#[command(after_help = "Examples:\n  \
+    velvet compare yesterday.drawer kiln.drawer\n  \
+    velvet compare yesterday.drawer kiln.drawer --as json\n\n\
+    Exit code 1 when the records or the structures differ.")]
+pub(crate) struct Compare {
+    /// The file before, or a folder with one drawer in it
+    pub(crate) before: PathBuf,
+    /// The file after, or a folder with one drawer in it
+    pub(crate) after: PathBuf,
+    /// Show at most this many differences of each table
+    #[arg(long, value_name = "N", default_value_t = 20)]
+    pub(crate) limit: u64,
+    /// How to tell it
+    #[arg(long = "as", value_name = "FORM", value_enum, default_value_t = Telling::Text)]
+    pub(crate) form: Telling,
 }
 
 #[derive(Args)]

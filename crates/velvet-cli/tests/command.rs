@@ -384,3 +384,46 @@ fn looking_at_a_file_of_a_killed_app_shows_its_newest_rows_and_leaves_no_trace()
     third.kill().unwrap();
     assert_eq!(look(&running).1, "mark\nK-125\n");
 }
+
+#[test]
+fn compare_tells_each_record_that_differs_and_the_exit_code_whether_any_does() {
+    let (old, new) = (drawer(), newest());
+    let output = velvet(&["compare", &old, &new, "--limit", "2"]).output().unwrap();
+    assert_eq!(output.status.code(), Some(1));
+    let told = String::from_utf8(output.stdout).unwrap();
+    assert!(told.starts_with("piece\n  ~ key 1: "), "{told}");
+    assert!(told.contains("further differences; --limit shows more"), "{told}");
+    assert!(told.contains("Structure: `piece.wt` is only in the file before"), "{told}");
+    assert!(
+        told.lines().any(|l| l.starts_with("article") && l.contains("4800") && l.ends_with("row number")),
+        "{told}"
+    );
+
+    assert!(succeeds(&["compare", &old, &old]).ends_with("The files hold the same records.\n"));
+
+    let folder = tempfile::tempdir().unwrap();
+    let copy = folder.path().join("copy.drawer");
+    fs::copy(&old, &copy).unwrap();
+    let file = rusqlite::Connection::open(&copy).unwrap();
+    file.execute_batch(
+        "UPDATE piece SET wt = NULL, remarks = char(27) || '[31mred' WHERE key = 2; DELETE FROM piece WHERE key = 3",
+    )
+    .unwrap();
+    drop(file);
+    let copy = copy.to_str().unwrap();
+    let output = velvet(&["compare", &old, copy]).output().unwrap();
+    let told = String::from_utf8(output.stdout).unwrap();
+    assert!(
+        told.contains("  ~ key 2: wt ") && told.contains(" → –; remarks ") && told.contains("  - key 3, mark K-"),
+        "{told}"
+    );
+    assert!(!told.contains('\u{1b}'), "nothing in a file acts on the terminal: {told:?}");
+    let output = velvet(&["compare", &old, copy, "--as", "json"]).output().unwrap();
+    assert_eq!(output.status.code(), Some(1));
+    let told: Value = serde_json::from_slice(&output.stdout).unwrap();
+    assert_eq!(told["differences"].as_array().unwrap().len(), 2);
+    assert_eq!(told["differences"][0]["columns"]["wt"]["after"], Value::Null);
+    assert_eq!(told["differences"][1]["removed"], "piece");
+    assert_eq!((&told["tables"][0]["changed"], &told["same"]), (&1.into(), &false.into()));
+    assert!(fails(&["compare", &old, "nowhere.drawer"]).contains("it is not there"));
+}

@@ -1,5 +1,6 @@
 //! One file for each command.
 
+pub(crate) mod compare;
 pub(crate) mod demo;
 pub(crate) mod overview;
 pub(crate) mod records;

@@ -63,7 +63,8 @@ fn nested<'a>(value: ValueRef<'a>, kind: Option<&Kind>) -> Option<&'a RawValue> 
     }
 }
 
-fn json(value: ValueRef<'_>, kind: Option<&Kind>) -> serde_json::Value {
+/// A value, by what its column holds where that is known.
+pub(crate) fn json(value: ValueRef<'_>, kind: Option<&Kind>) -> serde_json::Value {
     match (value, kind) {
         (ValueRef::Missing, _) => serde_json::Value::Null,
         (ValueRef::Integer(n @ (0 | 1)), Some(Kind::Bool)) => (n == 1).into(),

@@ -1,0 +1,202 @@
+//! `velvet compare`: two files, record by record.
+
+use super::one_file;
+use crate::args::{self, Telling};
+use crate::failure::{Failure, Verdict};
+use crate::rows::json_value;
+use crate::terminal::{self, QUIET, STRONG, WARNING};
+use indicatif::{ProgressBar, ProgressStyle};
+use serde_json::json;
+use std::collections::HashMap;
+use std::io::{self, BufWriter, Write};
+use std::time::Duration;
+use velvet_drawer::Error;
+use velvet_drawer::grid::{Grid, count};
+use velvet_drawer::inspect::show::{Shown, Tone, shown};
+use velvet_drawer::inspect::{Comparison, Difference, File, Kind, TableComparison, ValueRef};
+
+/// How much of a long value is shown.
+const SHOWN: usize = 60;
+
+/// A column and its value.
+type Cell<'a> = (&'a str, ValueRef<'a>);
+
+pub(crate) fn run(arguments: &args::Compare) -> Result<Verdict, Failure> {
+    let before = File::open(one_file(&arguments.before)?)?;
+    let after = File::open(one_file(&arguments.after)?)?;
+    let bar = ProgressBar::no_length();
+    let style = ProgressStyle::with_template("{spinner} {human_pos} rows compared, {per_sec}");
+    bar.set_style(style.unwrap_or_else(|_| ProgressStyle::default_spinner()));
+    bar.enable_steady_tick(Duration::from_millis(200));
+    let mut looked_at = |rows| bar.set_position(rows);
+    let told = match arguments.form {
+        Telling::Text => text(&before, &after, arguments.limit, &mut looked_at),
+        Telling::Json => as_json(&before, &after, &mut looked_at),
+    };
+    bar.finish_and_clear();
+    Ok(if told?.is_same() { Verdict::Fine } else { Verdict::Wrong })
+}
+
+fn text(before: &File, after: &File, limit: u64, looked_at: &mut dyn FnMut(u64)) -> Result<Comparison, Failure> {
+    let mut out = BufWriter::new(anstream::stdout());
+    let mut kinds = Kinds { before, of: HashMap::new() };
+    let (mut at, mut told) = (String::new(), 0_u64);
+    let comparison = before.compare(
+        after,
+        &mut |difference| {
+            let table = match &difference {
+                Difference::Added { table, .. }
+                | Difference::Removed { table, .. }
+                | Difference::Changed { table, .. } => *table,
+            };
+            if at != table {
+                left_out(&mut out, told, limit).map_err(Error::own)?;
+                (at, told) = (table.to_owned(), 0);
+                writeln!(out, "{STRONG}{table}{STRONG:#}").map_err(Error::own)?;
+            }
+            told += 1;
+            if told > limit {
+                return Ok(());
+            }
+            write_difference(&mut out, &difference, &mut kinds).map_err(Error::own)
+        },
+        looked_at,
+    )?;
+    left_out(&mut out, told, limit)?;
+    if !at.is_empty() {
+        writeln!(out)?;
+    }
+    for line in &comparison.structure {
+        writeln!(out, "{WARNING}Structure:{WARNING:#} {line}")?;
+    }
+    let mut grid = Grid::new(["table", "added", "removed", "changed", "same", "rows are matched by"]);
+    for table in &comparison.tables {
+        let number = |n: u64| Shown { text: n.to_string(), tone: Tone::Number };
+        let matched = Shown { text: matched_by(table), tone: Tone::Plain };
+        grid.row(vec![
+            Shown { text: table.name.clone(), tone: Tone::Plain },
+            number(table.added),
+            number(table.removed),
+            number(table.changed),
+            number(table.same),
+            matched,
+        ]);
+    }
+    write!(out, "{}", terminal::fitted(grid))?;
+    if comparison.is_same() {
+        writeln!(out, "The files hold the same records.")?;
+    }
+    for table in comparison.tables.iter().filter(|t| t.only_order) {
+        writeln!(
+            out,
+            "In {STRONG}{}{STRONG:#} only the order differs: the same rows were inserted in another one, so a list that is not sorted \
+             shows them otherwise.",
+            table.name
+        )?;
+    }
+    out.flush()?;
+    Ok(comparison)
+}
+
+fn left_out(out: &mut impl Write, told: u64, limit: u64) -> io::Result<()> {
+    let more = usize::try_from(told.saturating_sub(limit)).unwrap_or(usize::MAX);
+    if more > 0 {
+        writeln!(out, "  {QUIET}and {}; --limit shows more{QUIET:#}", count(more, "further difference"))?;
+    }
+    Ok(())
+}
+
+fn matched_by(table: &TableComparison) -> String {
+    match table.matched_by.as_slice() {
+        [key] if key == "key" => "row number".into(),
+        columns => columns.join(", "),
+    }
+}
+
+/// What the columns of a table hold, where the file says.
+struct Kinds<'f> {
+    before: &'f File,
+    of: HashMap<String, HashMap<String, Kind>>,
+}
+
+impl Kinds<'_> {
+    fn shown(&mut self, table: &str, (column, value): Cell<'_>) -> String {
+        if !self.of.contains_key(table) {
+            let columns = self.before.table(table).map(|t| t.columns).unwrap_or_default();
+            let kinds = columns.into_iter().filter_map(|c| Some((c.name, c.kind?))).collect();
+            self.of.insert(table.to_owned(), kinds);
+        }
+        let text = shown(value, self.of.get(table).and_then(|kinds| kinds.get(column))).text;
+        match text.char_indices().nth(SHOWN) {
+            Some((end, _)) => format!("{}…", &text[..end]),
+            None => text,
+        }
+    }
+
+    fn named(&mut self, table: &str, cells: &[Cell<'_>]) -> String {
+        let cells: Vec<String> = cells.iter().map(|cell| format!("{} {}", cell.0, self.shown(table, *cell))).collect();
+        cells.join(", ")
+    }
+}
+
+fn write_difference(out: &mut impl Write, difference: &Difference<'_>, kinds: &mut Kinds<'_>) -> io::Result<()> {
+    match difference {
+        Difference::Added { table, row, .. } => writeln!(out, "  + {}", kinds.named(table, row)),
+        Difference::Removed { table, row, .. } => writeln!(out, "  - {}", kinds.named(table, row)),
+        Difference::Changed { table, key, columns } => {
+            let mut changes = Vec::new();
+            for (column, old, new) in *columns {
+                let (old, new) = (kinds.shown(table, (column, *old)), kinds.shown(table, (column, *new)));
+                changes.push(format!("{column} {old} → {new}"));
+            }
+            writeln!(out, "  ~ {}: {}", kinds.named(table, key), changes.join("; "))
+        }
+    }
+}
+
+/// One object: the differences as they are found, then the structure and the tables.
+fn as_json(before: &File, after: &File, looked_at: &mut dyn FnMut(u64)) -> Result<Comparison, Failure> {
+    let mut out = BufWriter::new(io::stdout());
+    let object = |cells: &[Cell<'_>]| {
+        let members = cells.iter().map(|(name, value)| ((*name).to_owned(), json_value(*value, None)));
+        serde_json::Value::Object(members.collect())
+    };
+    let mut comma = "";
+    write!(out, "{{\n\"differences\": [")?;
+    let comparison = before.compare(
+        after,
+        &mut |difference| {
+            let line = match difference {
+                Difference::Added { table, key, row } => {
+                    json!({ "added": table, "key": object(key), "row": object(row) })
+                }
+                Difference::Removed { table, key, row } => {
+                    json!({ "removed": table, "key": object(key), "row": object(row) })
+                }
+                Difference::Changed { table, key, columns } => {
+                    let both = |(name, old, new): &(&str, ValueRef<'_>, ValueRef<'_>)| {
+                        let values = json!({ "before": json_value(*old, None), "after": json_value(*new, None) });
+                        ((*name).to_owned(), values)
+                    };
+                    let columns = serde_json::Value::Object(columns.iter().map(both).collect());
+                    json!({ "changed": table, "key": object(key), "columns": columns })
+                }
+            };
+            write!(out, "{comma}\n  {line}").map_err(Error::own)?;
+            comma = ",";
+            Ok(())
+        },
+        looked_at,
+    )?;
+    let table = |t: &TableComparison| {
+        json!({
+            "name": t.name, "matched_by": t.matched_by, "added": t.added, "removed": t.removed, "changed": t.changed, "same": t.same,
+            "only_order": t.only_order,
+        })
+    };
+    let tables: Vec<serde_json::Value> = comparison.tables.iter().map(table).collect();
+    let (structure, tables) = (json!(comparison.structure), json!(tables));
+    writeln!(out, "\n],\n\"structure\": {structure},\n\"tables\": {tables},\n\"same\": {}\n}}", comparison.is_same())?;
+    out.flush()?;
+    Ok(comparison)
+}
