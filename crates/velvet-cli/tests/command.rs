@@ -391,7 +391,7 @@ fn compare_tells_each_record_that_differs_and_the_exit_code_whether_any_does() {
     let output = velvet(&["compare", &old, &new, "--limit", "2"]).output().unwrap();
     assert_eq!(output.status.code(), Some(1));
     let told = String::from_utf8(output.stdout).unwrap();
-    assert!(told.starts_with("piece\n  ~ key 1: "), "{told}");
+    assert!(told.starts_with("piece\n  ~ key 1, mark K-101: "), "{told}");
     assert!(told.contains("further differences; --limit shows more"), "{told}");
     assert!(told.contains("Structure: `piece.wt` is only in the file before"), "{told}");
     assert!(
@@ -414,7 +414,9 @@ fn compare_tells_each_record_that_differs_and_the_exit_code_whether_any_does() {
     let output = velvet(&["compare", &old, copy]).output().unwrap();
     let told = String::from_utf8(output.stdout).unwrap();
     assert!(
-        told.contains("  ~ key 2: wt ") && told.contains(" → –; remarks ") && told.contains("  - key 3, mark K-"),
+        told.contains("  ~ key 2, mark K-102: wt ")
+            && told.contains(" → –; remarks ")
+            && told.contains("  - key 3, mark K-"),
         "{told}"
     );
     assert!(!told.contains('\u{1b}'), "nothing in a file acts on the terminal: {told:?}");

@@ -62,10 +62,10 @@ fn two_copies_are_matched_by_row_number_so_a_changed_key_is_a_change() {
     assert_eq!(
         lines,
         [
-            "~ piece key=1 mark: 'K-1' → 'K-9'",
-            "~ piece key=2 stage: 'thrown' → 'bisque', grams: 640 → NULL",
-            "- piece key=3",
-            "+ piece key=4 (6 values)",
+            "~ piece key=1 mark='K-1' mark: 'K-1' → 'K-9'",
+            "~ piece key=2 mark='K-2' stage: 'thrown' → 'bisque', grams: 640 → NULL",
+            "- piece key=3 mark='K-3'",
+            "+ piece key=4 mark='K-3' (6 values)",
         ]
     );
     let table = &comparison.tables[0];

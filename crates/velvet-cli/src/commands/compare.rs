@@ -24,21 +24,26 @@ type Cell<'a> = (&'a str, ValueRef<'a>);
 pub(crate) fn run(arguments: &args::Compare) -> Result<Verdict, Failure> {
     let before = File::open(one_file(&arguments.before)?)?;
     let after = File::open(one_file(&arguments.after)?)?;
+    let comparison = match arguments.form {
+        Telling::Text => text(&before, &after, arguments.limit)?,
+        Telling::Json => as_json(&before, &after)?,
+    };
+    Ok(if comparison.is_same() { Verdict::Fine } else { Verdict::Wrong })
+}
+
+/// Tells how many rows were compared, on a terminal, and only when the work is long.
+fn progress_bar() -> ProgressBar {
     let bar = ProgressBar::no_length();
     let style = ProgressStyle::with_template("{spinner} {human_pos} rows compared, {per_sec}");
     bar.set_style(style.unwrap_or_else(|_| ProgressStyle::default_spinner()));
     bar.enable_steady_tick(Duration::from_millis(200));
-    let mut looked_at = |rows| bar.set_position(rows);
-    let told = match arguments.form {
-        Telling::Text => text(&before, &after, arguments.limit, &mut looked_at),
-        Telling::Json => as_json(&before, &after, &mut looked_at),
-    };
-    bar.finish_and_clear();
-    Ok(if told?.is_same() { Verdict::Fine } else { Verdict::Wrong })
+    bar
 }
 
-fn text(before: &File, after: &File, limit: u64, looked_at: &mut dyn FnMut(u64)) -> Result<Comparison, Failure> {
-    let mut out = BufWriter::new(anstream::stdout());
+fn text(before: &File, after: &File, limit: u64) -> Result<Comparison, Failure> {
+    let bar = progress_bar();
+    // What is shown has a limit, so it is kept until the bar is gone from the terminal.
+    let mut out: Vec<u8> = Vec::new();
     let mut kinds = Kinds { before, of: HashMap::new() };
     let (mut at, mut told) = (String::new(), 0_u64);
     let comparison = before.compare(
@@ -60,14 +65,19 @@ fn text(before: &File, after: &File, limit: u64, looked_at: &mut dyn FnMut(u64))
             }
             write_difference(&mut out, &difference, &mut kinds).map_err(Error::own)
         },
-        looked_at,
-    )?;
+        &mut |rows| bar.set_position(rows),
+    );
+    bar.finish_and_clear();
+    let comparison = comparison?;
     left_out(&mut out, told, limit)?;
     if !at.is_empty() {
         writeln!(out)?;
     }
     for line in &comparison.structure {
         writeln!(out, "{WARNING}Structure:{WARNING:#} {line}")?;
+    }
+    if !comparison.structure.is_empty() {
+        writeln!(out)?;
     }
     let mut grid = Grid::new(["table", "added", "removed", "changed", "same", "rows are matched by"]);
     for table in &comparison.tables {
@@ -94,7 +104,7 @@ fn text(before: &File, after: &File, limit: u64, looked_at: &mut dyn FnMut(u64))
             table.name
         )?;
     }
-    out.flush()?;
+    anstream::stdout().write_all(&out)?;
     Ok(comparison)
 }
 
@@ -155,7 +165,7 @@ fn write_difference(out: &mut impl Write, difference: &Difference<'_>, kinds: &m
 }
 
 /// One object: the differences as they are found, then the structure and the tables.
-fn as_json(before: &File, after: &File, looked_at: &mut dyn FnMut(u64)) -> Result<Comparison, Failure> {
+fn as_json(before: &File, after: &File) -> Result<Comparison, Failure> {
     let mut out = BufWriter::new(io::stdout());
     let object = |cells: &[Cell<'_>]| {
         let members = cells.iter().map(|(name, value)| ((*name).to_owned(), json_value(*value, None)));
@@ -186,7 +196,7 @@ fn as_json(before: &File, after: &File, looked_at: &mut dyn FnMut(u64)) -> Resul
             comma = ",";
             Ok(())
         },
-        looked_at,
+        &mut |_| (),
     )?;
     let table = |t: &TableComparison| {
         json!({

@@ -133,12 +133,16 @@ impl File {
             let mut columns: Vec<String> = table.columns.iter().filter(common).map(|c| c.name.clone()).collect();
             let matched_by = self.matched_by(&table.name, &columns, is_copy)?;
             let mut told = BTreeMap::new();
+            // A row number says little to a person, so the own key goes with it.
+            let own_key = self.own_key(&table.name).filter(|own_key| columns.contains(own_key));
+            let known_by = matched_by.iter().chain(&own_key).cloned().collect::<Vec<_>>();
             if self.is_known_by_own_key(&table.name, &matched_by) {
                 // Row numbers of two drawers have nothing to do with each other.
                 columns.retain(|c| c != KEY_COLUMN);
                 told = self.links_told_by_own_keys(&table.name);
             }
-            let mut comparing = Comparing { before: self, after, table: &table.name, columns, matched_by, told };
+            let mut comparing =
+                Comparing { before: self, after, table: &table.name, columns, matched_by, known_by, told };
             let compared = comparing.run(each, &mut |more| {
                 rows += more;
                 looked_at(rows);
@@ -148,9 +152,12 @@ impl File {
         Ok(comparison)
     }
 
+    fn own_key(&self, table: &str) -> Option<String> {
+        self.declared()?.table(table)?.natural_key.clone()
+    }
+
     fn is_known_by_own_key(&self, table: &str, matched_by: &[String]) -> bool {
-        let own_key = self.declared().and_then(|s| s.table(table)).and_then(|t| t.natural_key.as_ref());
-        own_key.is_some_and(|own_key| matched_by == std::slice::from_ref(own_key))
+        self.own_key(table).is_some_and(|own_key| matched_by == std::slice::from_ref(&own_key))
     }
 
     /// For each link of a table to records with a key of their own, that key as an expression.
@@ -175,9 +182,8 @@ impl File {
     /// The columns by which rows of a table are told from each other.
     fn matched_by(&self, table: &str, columns: &[String], is_copy: bool) -> Result<Vec<String>, Error> {
         let has = |wanted: &[String]| !wanted.is_empty() && wanted.iter().all(|w| columns.contains(w));
-        let declared = self.declared().and_then(|s| s.table(table));
-        let own_key: Vec<String> = declared.and_then(|t| t.natural_key.clone()).into_iter().collect();
-        if declared.is_some() && !is_copy && has(&own_key) {
+        let own_key: Vec<String> = self.own_key(table).into_iter().collect();
+        if !is_copy && has(&own_key) {
             return Ok(own_key);
         }
         let text = format!("SELECT name FROM pragma_table_xinfo({}) WHERE pk > 0 ORDER BY pk", literal(table));
@@ -193,6 +199,8 @@ struct Comparing<'f> {
     table: &'f str,
     columns: Vec<String>,
     matched_by: Vec<String>,
+    /// The columns by which a person knows a row; those that match first.
+    known_by: Vec<String>,
     /// Columns that are told otherwise than they are stored, as expressions.
     told: BTreeMap<String, String>,
 }
@@ -204,8 +212,9 @@ impl Comparing<'_> {
         looked_at: &mut dyn FnMut(u64),
     ) -> Result<TableComparison, Error> {
         // The columns that match come first, so that they are found at the beginning of a row.
-        let rest: Vec<String> = self.columns.iter().filter(|c| !self.matched_by.contains(c)).cloned().collect();
-        self.columns = self.matched_by.iter().cloned().chain(rest).collect();
+        self.known_by.dedup();
+        let rest: Vec<String> = self.columns.iter().filter(|c| !self.known_by.contains(c)).cloned().collect();
+        self.columns = self.known_by.iter().cloned().chain(rest).collect();
         let mut found = TableComparison {
             name: self.table.to_owned(),
             matched_by: self.matched_by.clone(),
@@ -246,7 +255,7 @@ impl Comparing<'_> {
         let (mut first, mut second) = (first.rows(), second.rows());
         let (mut old, mut new) = (first.next()?, second.next()?);
         let mut rows = 0_u64;
-        let keys = self.matched_by.len();
+        let (keys, known) = (self.matched_by.len(), self.known_by.len());
         loop {
             let side = match (&old, &new) {
                 (None, None) => break,
@@ -260,12 +269,12 @@ impl Comparing<'_> {
                 (Ordering::Less, Some(row), _) => {
                     found.removed += 1;
                     let row = self.named(row);
-                    each(Difference::Removed { table: self.table, key: &row[..keys], row: &row })
+                    each(Difference::Removed { table: self.table, key: &row[..known], row: &row })
                 }
                 (Ordering::Greater, _, Some(row)) => {
                     found.added += 1;
                     let row = self.named(row);
-                    each(Difference::Added { table: self.table, key: &row[..keys], row: &row })
+                    each(Difference::Added { table: self.table, key: &row[..known], row: &row })
                 }
                 (_, Some(old), Some(new)) => self.changed(old, new, found, each),
                 _ => Ok(()),
@@ -309,7 +318,7 @@ impl Comparing<'_> {
         let key = self.named(old);
         let differ = (keys..self.columns.len()).filter(|at| old.value(*at) != new.value(*at));
         let columns: Vec<_> = differ.map(|at| (self.columns[at].as_str(), old.value(at), new.value(at))).collect();
-        each(Difference::Changed { table: self.table, key: &key[..keys], columns: &columns })
+        each(Difference::Changed { table: self.table, key: &key[..self.known_by.len()], columns: &columns })
     }
 
     /// Whether rows that are the same stand in another order. Where they are matched by their row numbers, they cannot.
