@@ -27,6 +27,8 @@ pub(crate) enum Command {
     Records(Records),
     /// The structure of a file: as text, JSON, SQL or a diagram; or how it stands to a history
     Structure(Structure),
+    /// Whether a file is sound: pages, links, indexes, values, and what it says about itself
+    Check(Check),
     /// What differs between two copies of a file, or two files, record by record
     Compare(Compare),
     /// Runs an upgrade on a complete copy, and tells what it would do
@@ -112,6 +114,17 @@ pub(crate) enum StructureForm {
     Sql,
     /// A graph in the DOT language
     Diagram,
+}
+
+#[derive(Args)]
+#[command(after_help = "Examples:\n  velvet check kiln.drawer\n  velvet check pulled-from-phone/ --as json\n\n\
+    The file is only read. Exit code 1 when something is wrong.")]
+pub(crate) struct Check {
+    /// A database file, or a folder with one drawer in it
+    pub(crate) file: PathBuf,
+    /// How to tell it
+    #[arg(long = "as", value_name = "FORM", value_enum, default_value_t = Telling::Text)]
+    pub(crate) form: Telling,
 }
 
 #[derive(Args)]

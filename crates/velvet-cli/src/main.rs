@@ -23,6 +23,7 @@ fn main() -> ExitCode {
         Command::Overview(arguments) => commands::overview::run(&arguments).map(|()| Verdict::Fine),
         Command::Records(arguments) => commands::records::run(&arguments).map(|()| Verdict::Fine),
         Command::Structure(arguments) => commands::structure::run(&arguments),
+        Command::Check(arguments) => commands::check::run(&arguments),
         Command::Compare(arguments) => commands::compare::run(&arguments),
         Command::Rehearse(arguments) => commands::rehearse::run(&arguments),
         Command::DemoApp { start } => {

@@ -429,3 +429,32 @@ fn compare_tells_each_record_that_differs_and_the_exit_code_whether_any_does() {
     assert_eq!((&told["tables"][0]["changed"], &told["same"]), (&1.into(), &false.into()));
     assert!(fails(&["compare", &old, "nowhere.drawer"]).contains("it is not there"));
 }
+
+#[test]
+fn check_says_whether_a_file_is_sound_and_what_is_wrong() {
+    assert!(succeeds(&["check", &newest()]).starts_with("Sound: "));
+    let folder = tempfile::tempdir().unwrap();
+    let copy = folder.path().join("copy.drawer");
+    fs::copy(drawer(), &copy).unwrap();
+    let file = rusqlite::Connection::open(&copy).unwrap();
+    let wrong = "PRAGMA foreign_keys = OFF; UPDATE piece SET thrown_on = char(27) || '[31m' WHERE key = 3; UPDATE piece SET firing = 99 WHERE key = 4";
+    file.execute_batch(wrong).unwrap();
+    drop(file);
+    let copy = copy.to_str().unwrap();
+    let output = velvet(&["check", copy]).output().unwrap();
+    assert_eq!(output.status.code(), Some(1));
+    let told = String::from_utf8(output.stdout).unwrap();
+    assert!(
+        told.starts_with("link: piece 4 links to a firing that is not there\nvalue: piece 3: in `thrown_on`, "),
+        "{told}"
+    );
+    assert!(told.contains("2 problems; 4828 rows looked at") && !told.contains('\u{1b}'), "{told}");
+    let output = velvet(&["check", copy, "--as", "json"]).output().unwrap();
+    let told: Value = serde_json::from_slice(&output.stdout).unwrap();
+    assert_eq!(
+        (&told["sound"], &told["problems"][1]["kind"], &told["problems"][1]["row"]),
+        (&false.into(), &"value".into(), &3.into())
+    );
+    fs::write(folder.path().join("text"), "no database, but text that is long enough to be looked at").unwrap();
+    assert!(fails(&["check", folder.path().join("text").to_str().unwrap()]).contains("the file is no database"));
+}

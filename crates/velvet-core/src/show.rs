@@ -95,7 +95,7 @@ fn time(text: &str) -> String {
 
 /// Text on one line: quoted where it could be mistaken for a sign or loses its edges, with characters that would act on
 /// a terminal or turn the direction of the line written out.
-fn line(text: &str) -> String {
+pub fn line(text: &str) -> String {
     let acts = |c: char| {
         c.is_control()
             || matches!(c, '\u{200e}' | '\u{200f}' | '\u{202a}'..='\u{202e}' | '\u{2066}'..='\u{2069}' | '\u{2028}' | '\u{2029}')

@@ -98,7 +98,7 @@ fn what_is_no_value_of_its_type_says_so() {
         refusal(String::load(ValueRef::BrokenText(&[0xff]))),
         "not UTF-8: <1 byte: ff> is text that is not UTF-8, not text"
     );
-    assert!(refusal(Date::load(ValueRef::Text("yesterday"))).starts_with("\"yesterday\" is not a date (2025-03-08): "));
+    assert_eq!(refusal(Date::load(ValueRef::Text("yesterday"))), "\"yesterday\" is not a date (2025-03-08)");
     assert!(refusal(Duration::load(ValueRef::Integer(-5))).contains("-5 ns is below zero"));
     assert!(
         refusal(Json::<Vec<u8>>::load(ValueRef::Text("[1, 256]"))).contains("cannot be read as alloc::vec::Vec<u8>")

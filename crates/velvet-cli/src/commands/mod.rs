@@ -1,5 +1,6 @@
 //! One file for each command.
 
+pub(crate) mod check;
 pub(crate) mod compare;
 pub(crate) mod demo;
 pub(crate) mod overview;

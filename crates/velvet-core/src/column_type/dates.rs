@@ -86,7 +86,7 @@ macro_rules! text_of_time {
                 match stored {
                     ValueRef::Text(text) => text
                         .parse()
-                        .map_err(|e| Misfit::new(format!("{text:?}"), format!("is not {}: {e}", $in_words))),
+                        .map_err(|_| Misfit::new(format!("{text:?}"), concat!("is not ", $in_words))),
                     other => Err(Misfit::kind(other, concat!($in_words, " as text"))),
                 }
             }

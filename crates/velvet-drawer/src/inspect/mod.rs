@@ -22,6 +22,7 @@
 //! # Ok::<(), velvet_drawer::Error>(())
 //! ```
 
+mod check;
 mod compare;
 mod file;
 mod folder;
@@ -31,6 +32,7 @@ mod rows;
 mod structure;
 mod words;
 
+pub use check::{Checked, Problem, ProblemKind};
 pub use compare::{Comparison, Difference, TableComparison};
 pub use file::{File, FoundColumn, FoundTable};
 pub use folder::{FoundFile, drawers_in};

@@ -1,0 +1,70 @@
+//! `velvet check`: whether a file is sound.
+
+use super::one_file;
+use crate::args::{self, Telling};
+use crate::failure::{Failure, Verdict};
+use crate::terminal::{ALARM, QUIET};
+use indicatif::{ProgressBar, ProgressStyle};
+use serde_json::json;
+use std::io::Write;
+use std::time::Duration;
+use velvet_drawer::grid::count;
+use velvet_drawer::inspect::{Checked, File, Problem, ProblemKind, show};
+
+pub(crate) fn run(arguments: &args::Check) -> Result<Verdict, Failure> {
+    let file = File::open(one_file(&arguments.file)?)?;
+    let bar = ProgressBar::no_length();
+    let style = ProgressStyle::with_template("{spinner} {human_pos} rows looked at");
+    bar.set_style(style.unwrap_or_else(|_| ProgressStyle::default_spinner()));
+    bar.enable_steady_tick(Duration::from_millis(200));
+    let checked = file.check(&mut |rows| bar.set_position(rows));
+    bar.finish_and_clear();
+    let checked = checked?;
+    match arguments.form {
+        Telling::Text => text(&checked)?,
+        Telling::Json => writeln!(anstream::stdout(), "{:#}", json(&checked))?,
+    }
+    Ok(if checked.is_sound() { Verdict::Fine } else { Verdict::Wrong })
+}
+
+fn text(checked: &Checked) -> Result<(), Failure> {
+    let mut out = anstream::stdout();
+    let rows = count(usize::try_from(checked.rows).unwrap_or(usize::MAX), "row");
+    if checked.is_sound() {
+        writeln!(
+            out,
+            "Sound: pages, indexes, links and what the file says about itself; {rows} looked at, value by value."
+        )?;
+        return Ok(());
+    }
+    for problem in &checked.problems {
+        // What is stored in a file must not act on the terminal.
+        writeln!(out, "{ALARM}{}:{ALARM:#} {}", word(problem.kind), show::line(&problem.what))?;
+    }
+    let problems = count(checked.problems.len(), "problem");
+    let more = if checked.more > 0 { format!(" and {} more of the same kinds", checked.more) } else { String::new() };
+    writeln!(out, "{QUIET}{problems}{more}; {rows} looked at, value by value. The file was only read.{QUIET:#}")?;
+    Ok(())
+}
+
+fn word(kind: ProblemKind) -> &'static str {
+    match kind {
+        ProblemKind::Pages => "pages",
+        ProblemKind::Structure => "structure",
+        ProblemKind::Bookkeeping => "bookkeeping",
+        ProblemKind::Link => "link",
+        ProblemKind::Value => "value",
+        ProblemKind::SearchIndex => "search index",
+        _ => "other",
+    }
+}
+
+fn json(checked: &Checked) -> serde_json::Value {
+    let problem = |p: &Problem| json!({ "kind": word(p.kind), "table": p.table, "row": p.row, "what": p.what });
+    json!({
+        "sound": checked.is_sound(),
+        "problems": checked.problems.iter().map(problem).collect::<Vec<_>>(),
+        "more": checked.more,
+        "rows": checked.rows,
+    })
+}

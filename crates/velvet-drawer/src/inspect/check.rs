@@ -1,0 +1,236 @@
+//! Whether a file is sound: its pages, links, indexes and search indexes, stored values, and what it says about itself.
+
+use super::file::{File, list};
+use crate::engine::{Connection, Fault, FaultKind, Settings, copy_from};
+use crate::error::Error;
+use crate::opening::About;
+use crate::upgrading;
+use std::fmt;
+use std::time::Duration;
+use velvet_core::fits::fits;
+use velvet_core::name::{KEY_COLUMN, quoted};
+use velvet_core::physical::Physical;
+use velvet_core::structure::{Structure, Table};
+use velvet_core::{Misfit, fingerprint, statement};
+
+/// What a check found.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct Checked {
+    /// What is wrong, the gravest first; at most [`File::MOST_PROBLEMS`] of each kind in each table.
+    pub problems: Vec<Problem>,
+    /// How many more of the same kinds there are.
+    pub more: u64,
+    /// How many rows were looked at, value by value.
+    pub rows: u64,
+}
+
+/// One thing that is wrong.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Problem {
+    /// What it is about.
+    pub kind: ProblemKind,
+    /// The table, where it is about one.
+    pub table: Option<String>,
+    /// The row number, where it is about a row.
+    pub row: Option<i64>,
+    /// What is wrong, as a sentence.
+    pub what: String,
+}
+
+/// What a problem is about.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
+#[non_exhaustive]
+pub enum ProblemKind {
+    /// The pages of the file, or an index: what is stored may not be found, or found wrongly.
+    Pages,
+    /// The structure is not what the file says of it.
+    Structure,
+    /// What the file says about itself does not add up.
+    Bookkeeping,
+    /// A link leads nowhere.
+    Link,
+    /// A value is not one of its field's type: the app cannot read it.
+    Value,
+    /// A search index does not say what is in its table.
+    SearchIndex,
+}
+
+impl Checked {
+    /// Whether nothing is wrong.
+    pub fn is_sound(&self) -> bool {
+        self.problems.is_empty()
+    }
+
+    fn add(&mut self, kind: ProblemKind, table: Option<&str>, row: Option<i64>, what: String) {
+        let alike = |p: &&Problem| p.kind == kind && p.table.as_deref() == table;
+        if self.problems.iter().filter(alike).count() < File::MOST_PROBLEMS {
+            self.problems.push(Problem { kind, table: table.map(str::to_owned), row, what });
+        } else {
+            self.more += 1;
+        }
+    }
+}
+
+impl fmt::Display for Problem {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str(&self.what)
+    }
+}
+
+impl File {
+    /// How many problems of one kind are told of each table.
+    pub const MOST_PROBLEMS: usize = 20;
+
+    /// Checks everything that can be checked; `looked_at` hears now and then how many rows were. Of a file that no app of ours made,
+    /// these are its pages, indexes and links.
+    ///
+    /// The file is only read. Search indexes are checked on a copy, which takes its space for as long.
+    ///
+    /// # Errors
+    /// When the file cannot be read at all. Damage is no error, but what is looked for.
+    ///
+    /// ```
+    /// use velvet_drawer::inspect::File;
+    /// # use velvet_drawer::{Drawer, Record, Schema};
+    /// # #[derive(Record)] struct Glaze { #[record(searchable)] name: String }
+    /// # let folder = tempfile::tempdir().unwrap();
+    /// # let path = folder.path().join("kiln.drawer");
+    /// # Drawer::open(&path, Schema::new("kilnbook").record::<Glaze>())?.insert(Glaze { name: "Celadon".into() })?;
+    /// let checked = File::open(path)?.check(&mut |_| ())?;
+    /// assert!(checked.is_sound() && checked.rows == 1);
+    /// # Ok::<(), velvet_drawer::Error>(())
+    /// ```
+    pub fn check(&self, looked_at: &mut dyn FnMut(u64)) -> Result<Checked, Error> {
+        self.read("cannot check the file", |connection| {
+            let mut checked = Checked::default();
+            let parts: [&dyn Fn(&mut Checked) -> Result<(), Fault>; 3] = [
+                &|checked| pages(connection, checked),
+                &|checked| self.declared().map_or(Ok(()), |declared| bookkeeping(connection, declared, checked)),
+                &|checked| links(connection, checked),
+            ];
+            for part in parts {
+                part(&mut checked).or_else(|fault| damage(&mut checked, None, fault))?;
+            }
+            for table in self.declared().map_or(&[][..], |s| &s.tables) {
+                let looked = values(connection, table, &mut checked, looked_at);
+                looked.or_else(|fault| damage(&mut checked, Some(&table.name), fault))?;
+            }
+            let has_damage = checked.problems.iter().any(|p| p.kind == ProblemKind::Pages);
+            let searched = self.declared().map_or(&[][..], |s| &s.tables).iter().filter(|t| !t.searchable.is_empty());
+            let searched: Vec<&str> = searched.map(|t| t.name.as_str()).collect();
+            if !searched.is_empty() && !has_damage {
+                search_indexes(connection, &searched, &mut checked)?;
+            }
+            Ok(checked)
+        })
+    }
+}
+
+/// What the engine refuses because the file is damaged, or has another structure, is a finding.
+fn damage(checked: &mut Checked, table: Option<&str>, fault: Fault) -> Result<(), Fault> {
+    match fault.kind {
+        FaultKind::Damaged | FaultKind::NoTable(_) | FaultKind::NoColumn(_) | FaultKind::Other => {
+            let place = table.map_or_else(|| "the file".to_owned(), |t| format!("`{t}`"));
+            checked.add(
+                ProblemKind::Pages,
+                table,
+                None,
+                format!("{place} cannot be read to its end: {}", fault.message),
+            );
+            Ok(())
+        }
+        _ => Err(fault),
+    }
+}
+
+fn pages(connection: &Connection, checked: &mut Checked) -> Result<(), Fault> {
+    for line in list(connection, "PRAGMA integrity_check(1000)")? {
+        if line != "ok" {
+            checked.add(ProblemKind::Pages, None, None, line);
+        }
+    }
+    Ok(())
+}
+
+fn bookkeeping(connection: &Connection, declared: &Structure, checked: &mut Checked) -> Result<(), Fault> {
+    for difference in Physical::of(declared).differences(&upgrading::physical(connection)?) {
+        checked.add(ProblemKind::Structure, None, None, difference);
+    }
+    let said = About::fact(connection, "fingerprint")?.unwrap_or_default();
+    if said != fingerprint::of(declared) {
+        let what = "the fingerprint that the file keeps is not that of the structure it keeps";
+        checked.add(ProblemKind::Bookkeeping, None, None, what.into());
+    }
+    let version = connection.number("PRAGMA user_version")?;
+    let newest = connection.number("SELECT coalesce(max(version), 0) FROM velvet_versions")?;
+    if version != newest {
+        let what = format!("the file is at version {version}, but says that it went through versions up to {newest}");
+        checked.add(ProblemKind::Bookkeeping, None, None, what);
+    }
+    Ok(())
+}
+
+fn links(connection: &Connection, checked: &mut Checked) -> Result<(), Fault> {
+    let mut statement = connection.prepare("SELECT \"table\", rowid, parent FROM pragma_foreign_key_check")?;
+    let mut rows = statement.rows();
+    while let Some(row) = rows.next()? {
+        let (table, number, parent) = (row.text(0), row.integer(1), row.text(2));
+        let what = format!("{table} {number} links to a {parent} that is not there");
+        checked.add(ProblemKind::Link, Some(table), Some(number), what);
+    }
+    Ok(())
+}
+
+/// How often to say how many rows were looked at.
+const ROWS_BETWEEN: u64 = 4_096;
+
+/// Sees that each value is one that the app can read.
+fn values(
+    connection: &Connection,
+    table: &Table,
+    checked: &mut Checked,
+    looked_at: &mut dyn FnMut(u64),
+) -> Result<(), Fault> {
+    let columns: Vec<String> = table.column_names().map(quoted).collect();
+    let text = format!("SELECT {} FROM {} ORDER BY {}", columns.join(", "), quoted(&table.name), quoted(KEY_COLUMN));
+    let mut statement = connection.prepare(&text)?;
+    let mut rows = statement.rows();
+    while let Some(row) = rows.next()? {
+        for (at, column) in table.columns.iter().enumerate() {
+            if let Err(misfit) = fits(column, row.value(at + 1)) {
+                let (name, number) = (&table.name, row.integer(0));
+                let Misfit { value, reason, .. } = misfit;
+                let what = format!("{name} {number}: in `{}`, {value} {}", column.name, reason.trim_end());
+                checked.add(ProblemKind::Value, Some(name), Some(number), what);
+            }
+        }
+        checked.rows += 1;
+        if checked.rows.is_multiple_of(ROWS_BETWEEN) {
+            looked_at(checked.rows);
+        }
+    }
+    looked_at(checked.rows);
+    Ok(())
+}
+
+/// The engine checks a search index by a statement that writes, so this is done on a copy.
+fn search_indexes(connection: &Connection, tables: &[&str], checked: &mut Checked) -> Result<(), Fault> {
+    let device = |error: std::io::Error| Fault { kind: FaultKind::Device, message: error.to_string() };
+    let folder = tempfile::tempdir().map_err(device)?;
+    let copy = folder.path().join("copy");
+    copy_from(connection, &copy)?;
+    let copy = Connection::writer(&copy, &Settings::of_ours(Duration::ZERO, true))?;
+    for table in tables {
+        match copy.run(&statement::check_search(table)) {
+            Ok(()) => {}
+            Err(Fault { kind: FaultKind::Damaged, .. }) => {
+                let what = format!(
+                    "the search index of `{table}` does not say what is in it; Drawer::remake_search_index makes it anew"
+                );
+                checked.add(ProblemKind::SearchIndex, Some(table), None, what);
+            }
+            Err(fault) => damage(checked, Some(table), fault)?,
+        }
+    }
+    copy.close()
+}

@@ -1,0 +1,141 @@
+//! Whether a file is sound.
+
+mod common;
+
+use common::{folder, other_program};
+use velvet_drawer::inspect::{Checked, File, ProblemKind};
+use velvet_drawer::{Choice, Drawer, Key, Record, Schema};
+
+#[derive(Choice, Clone, Copy, Debug)]
+enum Stage {
+    Thrown,
+    Fired,
+}
+
+#[derive(Record)]
+struct Glaze {
+    #[record(key, searchable)]
+    name: String,
+}
+
+#[derive(Record)]
+struct Piece {
+    #[record(unique)]
+    mark: String,
+    stage: Stage,
+    grams: Option<u16>,
+    thrown: jiff::civil::Date,
+    #[record(json)]
+    tags: Vec<String>,
+    glaze: Key<Glaze>,
+}
+
+fn schema() -> Schema {
+    Schema::new("kilnbook").record::<Piece>().record::<Glaze>()
+}
+
+fn filled(path: &std::path::Path, pieces: u32) {
+    let drawer = Drawer::open(path, schema()).unwrap();
+    let glaze = drawer.insert(Glaze { name: "Celadon".into() }).unwrap().key();
+    let piece = |n: u32| Piece {
+        mark: format!("K-{n}"),
+        stage: if n.is_multiple_of(2) { Stage::Thrown } else { Stage::Fired },
+        grams: None,
+        thrown: jiff::civil::date(2025, 3, 8),
+        tags: vec![],
+        glaze,
+    };
+    drawer.insert_all((1..=pieces).map(piece)).unwrap();
+    drawer.close().unwrap();
+}
+
+fn check(path: &std::path::Path) -> Checked {
+    let before = std::fs::read(path).unwrap();
+    let mut rows = 0;
+    let checked = File::open(path).unwrap().check(&mut |looked_at| rows = looked_at).unwrap();
+    assert_eq!(rows, checked.rows);
+    assert!(before == std::fs::read(path).unwrap(), "a check changed the file");
+    checked
+}
+
+#[test]
+fn each_kind_of_trouble_is_found_and_named() {
+    let (_folder, path) = folder();
+    filled(&path, 30);
+    let sound = check(&path);
+    assert!(sound.is_sound() && sound.rows == 31, "{sound:?}");
+    other_program(&path)
+        .execute_batch(
+            "PRAGMA foreign_keys = OFF; PRAGMA ignore_check_constraints = ON;
+             UPDATE piece SET stage = 'boiled' WHERE key = 1; UPDATE piece SET grams = 70000 WHERE key = 2;
+             UPDATE piece SET thrown = '8 March' WHERE key > 5; UPDATE piece SET tags = '{' WHERE key = 4; UPDATE piece SET glaze = 9 WHERE key = 3;
+             INSERT OR REPLACE INTO glaze (name) VALUES ('Celadon');
+             CREATE INDEX more ON piece (grams);
+             UPDATE velvet_about SET value = 'x' WHERE name = 'fingerprint'; PRAGMA user_version = 7",
+        )
+        .unwrap();
+    let checked = check(&path);
+    let of = |kind| checked.problems.iter().filter(|p| p.kind == kind).map(|p| p.what.as_str()).collect::<Vec<_>>();
+    assert_eq!(of(ProblemKind::Pages), [""; 0]);
+    assert_eq!(of(ProblemKind::Structure), ["the index on `piece`(grams) is there but not declared"]);
+    let bookkeeping = of(ProblemKind::Bookkeeping);
+    assert!(
+        bookkeeping[0].contains("fingerprint") && bookkeeping[1].contains("at version 7, but says"),
+        "{bookkeeping:?}"
+    );
+    assert!(of(ProblemKind::Link).contains(&"piece 3 links to a glaze that is not there"));
+    let values = of(ProblemKind::Value);
+    assert_eq!(values[0], "piece 1: in `stage`, \"boiled\" is none of the declared choices (thrown, fired)");
+    assert_eq!(values[1], "piece 2: in `grams`, 70000 does not fit u16 (0 to 65535)");
+    assert!(values[2].starts_with("piece 4: in `tags`, { cannot be read as"), "{}", values[2]);
+    assert!(values[3].starts_with("piece 6: in `thrown`, \"8 March\""), "{}", values[3]);
+    assert_eq!(values.len(), File::MOST_PROBLEMS);
+    assert!(checked.more >= 25 - (File::MOST_PROBLEMS as u64 - 3), "{}", checked.more);
+    assert_eq!(of(ProblemKind::SearchIndex).len(), 1);
+    assert!(checked.problems.iter().any(|p| p.table.as_deref() == Some("piece") && p.row == Some(1)));
+}
+
+#[test]
+fn damage_is_found_wherever_it_is_and_nothing_panics() {
+    let (folder, path) = folder();
+    filled(&path, 3_000);
+    let whole = std::fs::read(&path).unwrap();
+    let damaged = folder.path().join("damaged.drawer");
+    let (mut found, mut refused) = (0, 0);
+    for round in 0..60_usize {
+        let mut bytes = whole.clone();
+        let at = 100 + (round * 7_919 * 13) % (bytes.len() - 4_096);
+        match round % 3 {
+            0 => bytes[at..at + 2_000].fill(0),
+            1 => bytes[at..at + 64].iter_mut().for_each(|b| *b ^= 0xa5),
+            _ => bytes.truncate(at + 4_096),
+        }
+        std::fs::write(&damaged, &bytes).unwrap();
+        match File::open(&damaged).and_then(|file| file.check(&mut |_| ())) {
+            Ok(checked) => found += usize::from(!checked.is_sound()),
+            Err(error) => {
+                assert!(error.is_damaged() || error.is_not_a_database(), "{error:?}");
+                refused += 1;
+            }
+        }
+    }
+    assert!(found + refused > 50, "{found} found, {refused} refused of 60");
+}
+
+#[test]
+fn a_file_of_another_program_is_checked_as_far_as_it_can_be() {
+    let (_folder, path) = folder();
+    let other = other_program(&path);
+    other
+        .execute_batch(
+            "CREATE TABLE a (id INTEGER PRIMARY KEY); CREATE TABLE b (a REFERENCES a, x UNIQUE); PRAGMA foreign_keys = OFF;
+             INSERT INTO b VALUES (4, 1)",
+        )
+        .unwrap();
+    drop(other);
+    let checked = check(&path);
+    assert_eq!(
+        checked.problems.iter().map(|p| p.what.as_str()).collect::<Vec<_>>(),
+        ["b 1 links to a a that is not there"]
+    );
+}
