@@ -18,6 +18,7 @@ mod opening;
 mod outside;
 mod reading;
 mod schema;
+mod space;
 mod sql;
 mod upgrading;
 mod writing;
@@ -41,7 +42,7 @@ pub use velvet_core::{
 };
 #[doc(inline)]
 pub use velvet_derive::{Choice, Excerpt, Record};
-pub use writing::{LastRefresh, Refresh, Refreshed, Tx, Unsaved};
+pub use writing::{LastRefresh, Refresh, Refreshed, Space, Tx, Unsaved};
 
 /// What the code of the derives needs. Not for use by hand.
 #[doc(hidden)]

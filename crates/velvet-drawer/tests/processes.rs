@@ -77,6 +77,13 @@ fn app() {
         }
         return;
     }
+    if role == "compact for ever" {
+        let drawer = options.open(path, schema()).unwrap();
+        loop {
+            say("kept");
+            drawer.compact().unwrap();
+        }
+    }
     let drawer = options.open(path, schema()).unwrap();
     match role.as_str() {
         "write for ever" => {
@@ -201,6 +208,38 @@ fn a_kill_leaves_the_search_index_and_what_is_kept_of_changes_as_the_records_are
         assert_eq!(written as u64, rows);
         drawer.close().unwrap();
     }
+}
+
+#[test]
+fn a_kill_while_the_file_is_compacted_loses_nothing() {
+    let phone = Phone::temporary().unwrap();
+    let sandbox = phone.sandbox("kilnbook").unwrap();
+    let path = sandbox.durable().join("kiln.drawer");
+    let open = || Drawer::open(&path, schema()).unwrap();
+    let drawer = open();
+    let large = |n: u32| Piece { remarks: "x".repeat(2_000), ..piece(&format!("K-{n}")) };
+    drawer.insert_all((0..2_000).map(large)).unwrap();
+    drawer.records::<Piece>().filter(|p| p.key().more_than(Key::from_number(1_200))).remove().unwrap();
+    let before: Vec<_> = drawer.records::<Piece>().collect().unwrap();
+    let space = drawer.space().unwrap();
+    assert!(space.unused > space.bytes / 10 && space.needed < 2 * space.bytes, "{space:?}");
+    drawer.close().unwrap();
+    for round in 0..8 {
+        let mut running = start(&sandbox, "compact for ever");
+        running.wait_for("kept").unwrap();
+        thread::sleep(Duration::from_millis(round * 13 % 70));
+        running.kill().unwrap();
+        assert!(open().records::<Piece>().collect().unwrap() == before);
+    }
+    let drawer = open();
+    let after = drawer.compact().unwrap();
+    assert!(after.bytes < space.bytes && after.unused == 0, "{after:?}");
+    assert!(drawer.records::<Piece>().collect().unwrap() == before);
+    drawer.close().unwrap();
+    assert!(
+        std::fs::metadata(&path).unwrap().len() == after.bytes
+            && velvet_drawer::inspect::File::open(&path).unwrap().check(&mut |_| ()).unwrap().is_sound()
+    );
 }
 
 #[test]

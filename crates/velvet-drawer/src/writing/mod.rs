@@ -2,6 +2,7 @@
 
 mod change;
 mod clash;
+mod compact;
 mod draft;
 mod indexing;
 mod insert;
@@ -11,6 +12,7 @@ mod selection;
 mod transaction;
 mod upsert;
 
+pub use compact::Space;
 pub use draft::Unsaved;
 pub use refresh::{LastRefresh, Refresh, Refreshed};
 pub use transaction::Tx;
