@@ -9,8 +9,8 @@ use crate::search::{MATCH_BEGINS, MATCH_ENDS};
 use crate::statement::search_index;
 use crate::value::Value;
 
-/// Room for an order and a range, so that the text of most statements is allocated once.
-const ROOM: usize = 128;
+/// What an order and a range take, so that the text of most statements is allocated once.
+const SPARE: usize = 128;
 
 /// How many words of a matching text are shown around what matches.
 const SNIPPET: u32 = 16;
@@ -47,7 +47,7 @@ impl Select {
     /// The statement that reads the selected records.
     pub fn rows<T: Record>(mut self) -> Fragment {
         let select = &T::statements().select;
-        let mut out = Fragment::text(String::with_capacity(select.len() + self.condition.text.len() + ROOM));
+        let mut out = Fragment::text(String::with_capacity(select.len() + self.condition.text.len() + SPARE));
         out.text.push_str(select);
         self.push_where(&mut out);
         self.push_order::<T>(&mut out);
