@@ -342,3 +342,20 @@ fn suggestions_follow_what_is_written_here_and_by_others() {
     drawer.close().unwrap();
     assert!(!path.with_file_name("kiln.drawer-wal").exists(), "what is at hand keeps nothing open");
 }
+
+#[test]
+fn writes_from_within_a_list_that_is_inserted_are_heard_of_too() {
+    let drawer = memory();
+    let first = drawer.insert(glaze("Celadon", "pools")).unwrap();
+    let result = drawer.write(|tx| {
+        let list = (0..3).map(|n| {
+            // An app's own code, in the middle of it.
+            tx.change(first.key(), |g| g.notes = Some(format!("crawls {n}"))).unwrap();
+            tx.insert_all([glaze(&format!("inner {n}"), "")]).unwrap();
+            glaze(&format!("outer {n}"), "")
+        });
+        tx.insert_all(list)
+    });
+    assert_eq!(result.unwrap().len(), 3);
+    assert!(sound(&drawer) && found(&drawer, "crawls").len() == 1 && found(&drawer, "inner").len() == 3);
+}

@@ -49,18 +49,23 @@ impl Open<'_> {
     }
 
     pub(crate) fn insert_all<T: Record>(self, records: impl IntoIterator<Item = T>) -> Result<Vec<Stored<T>>, Error> {
-        let records = records.into_iter();
+        if T::SEARCHABLE.is_empty() {
+            return self.insert_each(records.into_iter());
+        }
+        // The app's own code, which may write, must not run while the search index does not listen.
+        let records: Vec<T> = records.into_iter().collect();
+        self.indexed_together::<T, _>(|| self.insert_each(records.into_iter()))
+    }
+
+    fn insert_each<T: Record>(self, records: impl Iterator<Item = T>) -> Result<Vec<Stored<T>>, Error> {
         let mut all = Vec::with_capacity(records.size_hint().0);
         let preparing = || format!("cannot insert records of {}", T::TABLE);
         let mut statement = self.connection.prepare(&T::statements().insert).map_err(self.fault(preparing))?;
-        self.indexed_together::<T, ()>(|| {
-            for (position, record) in records.enumerate() {
-                let doing = || format!("cannot insert record {} of the {} given", position + 1, T::TABLE);
-                let key = self.insert_with(&mut statement, &record, doing)?;
-                all.push(Stored::new(key, record));
-            }
-            Ok(())
-        })?;
+        for (position, record) in records.enumerate() {
+            let doing = || format!("cannot insert record {} of the {} given", position + 1, T::TABLE);
+            let key = self.insert_with(&mut statement, &record, doing)?;
+            all.push(Stored::new(key, record));
+        }
         Ok(all)
     }
 
