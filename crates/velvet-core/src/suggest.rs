@@ -33,7 +33,7 @@ pub struct Suggestions {
     count: usize,
     /// The best so far, best first.
     best: Vec<Suggestion>,
-    /// Room for a text that is not ASCII: its letters without what makes no difference, and where each stands.
+    /// A text that is not ASCII, while it is looked through: its letters without what makes no difference, and where each stands.
     letters: Vec<(char, usize)>,
 }
 

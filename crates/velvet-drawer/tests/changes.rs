@@ -245,3 +245,29 @@ fn lines_that_do_not_fit_are_named_and_nothing_is_written() {
     assert!(error.is_schema() && error.to_string().contains("no record is shared"), "{error}");
     assert_eq!(b.apply_changes(good.as_bytes()).run().unwrap().written, 1);
 }
+
+#[test]
+fn a_unique_value_that_both_devices_gave_is_an_error_that_names_it() {
+    #[derive(Record)]
+    #[record(shared)]
+    struct Shelf {
+        #[record(key)]
+        name: String,
+        #[record(unique)]
+        number: u32,
+    }
+    let shelf = |name: &str| Shelf { name: name.into(), number: 3 };
+    let [a, b] = [(); 2].map(|()| Drawer::in_memory(Schema::new("shelves").record::<Shelf>()).unwrap());
+    a.insert(shelf("upper")).unwrap();
+    let theirs = b.insert(shelf("lower")).unwrap();
+    let (from_a, _) = lines(&a, Position::START);
+    let error = b.apply_changes(from_a.as_slice()).run().unwrap_err();
+    assert!(error.is_clash());
+    assert_eq!(
+        error.to_string(),
+        "cannot apply changes: line 1 brings shelf \"upper\", but its number 3 is already that of another record here. \
+         Nothing was written. Change that value on one of the devices, and exchange changes again. File: (in memory)"
+    );
+    b.change(theirs.key(), |s| s.number = 4).unwrap();
+    assert_eq!(b.apply_changes(from_a.as_slice()).run().unwrap().written, 1);
+}

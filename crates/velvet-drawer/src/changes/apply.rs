@@ -3,7 +3,7 @@
 use super::line::{Line, linked_key};
 use super::since::{Position, refuse_if_none_is_shared};
 use crate::drawer::Drawer;
-use crate::engine::Fault;
+use crate::engine::{Fault, FaultKind};
 use crate::error::{Cause, Error};
 use crate::reading::Open;
 use std::io::BufRead;
@@ -122,8 +122,8 @@ struct Applying<'a> {
 enum Later {
     /// The column links to a record with this own key, which is not here.
     Unlinked(String, Value),
-    /// The engine refuses it.
-    Refused(Error),
+    /// The engine refuses it, because of a clash or a link.
+    Refused(Fault),
     /// It cannot be applied at all.
     Never(Error),
 }
@@ -245,9 +245,9 @@ impl Applying<'_> {
 
     fn apply(&self, line: &Line, without: &[String]) -> Result<(), Later> {
         let never = |error: Error| Later::Never(error);
-        let refused = |fault: Fault| {
-            let error = self.engine(fault);
-            if error.is_broken_link() || error.is_clash() { Later::Refused(error) } else { Later::Never(error) }
+        let refused = |fault: Fault| match fault.kind {
+            FaultKind::Link | FaultKind::Clash(_) => Later::Refused(fault),
+            _ => Later::Never(self.engine(fault)),
         };
         let table = self.table(line).map_err(never)?;
         let own_key = quoted(table.natural_key.as_deref().unwrap_or_default());
@@ -335,16 +335,35 @@ impl Applying<'_> {
                     self.tell_anew(&gone)?;
                 }
             }
-            Later::Refused(error) if line.columns.is_none() && error.is_broken_link() => {
-                self.tell_again_that_it_is_here(&line)?
+            Later::Refused(fault) if line.columns.is_none() && fault.kind == FaultKind::Link => {
+                self.tell_again_that_it_is_here(&line)?;
             }
-            Later::Refused(error) | Later::Never(error) => {
-                return Err(refused(self.drawer, number, &format!("cannot be applied: {error}")));
-            }
+            Later::Refused(fault) => return Err(self.clash(number, &line, fault)),
+            Later::Never(error) => return Err(error),
         }
         self.report.conflicts.push((line.table, own_key, true));
         self.report.kept += 1;
         Ok(())
+    }
+
+    /// Says which value another record has already.
+    #[cold]
+    fn clash(&self, number: usize, line: &Line, fault: Fault) -> Error {
+        let FaultKind::Clash(columns) = &fault.kind else { return self.engine(fault) };
+        let value = |column: &String| {
+            let name = column.rsplit_once('.').map_or(column.as_str(), |(_, name)| name);
+            let told = line.columns.iter().flatten().find(|(n, _)| n == name);
+            told.map_or_else(|| name.to_owned(), |(_, value)| format!("{name} {}", show::plain(value.as_ref())))
+        };
+        let said: Vec<String> = columns.iter().map(value).collect();
+        let (table, own_key) = (&line.table, show::plain(line.own_key.as_ref()));
+        let problem = format!(
+            "cannot apply changes: line {number} brings {table} {own_key}, but its {} is already that of another record here",
+            said.join(" with ")
+        );
+        let error = Error::new(Cause::Clash, problem).untouched("Nothing was written");
+        let advice = "Change that value on one of the devices, and exchange changes again";
+        self.drawer.inner.place.name(error.advise(advice).in_table(table, None))
     }
 
     fn was_removed_here(&self, column: &Column, own_key: &Value) -> Result<bool, Error> {
@@ -361,9 +380,8 @@ impl Applying<'_> {
                 Ok(()) => break,
                 Err(Later::Unlinked(column, _)) if !without.contains(&column) => without.push(column),
                 Err(Later::Unlinked(..)) => return Ok(()),
-                Err(Later::Refused(error) | Later::Never(error)) => {
-                    return Err(refused(self.drawer, number, &format!("cannot be applied: {error}")));
-                }
+                Err(Later::Refused(fault)) => return Err(self.clash(number, line, fault)),
+                Err(Later::Never(error)) => return Err(error),
             }
         }
         self.tell_anew(line)

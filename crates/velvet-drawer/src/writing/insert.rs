@@ -54,6 +54,9 @@ impl Open<'_> {
         }
         // The app's own code, which may write, must not run while the search index does not listen.
         let records: Vec<T> = records.into_iter().collect();
+        if records.is_empty() {
+            return Ok(Vec::new());
+        }
         self.indexed_together::<T, _>(|| self.insert_each(records.into_iter()))
     }
 

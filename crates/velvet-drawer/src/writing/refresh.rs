@@ -317,6 +317,9 @@ impl<T: Record> Refreshing<'_, T> {
     }
 
     fn insert(&self, new: Vec<usize>) -> Result<(), Error> {
+        if new.is_empty() {
+            return Ok(());
+        }
         let Refreshing { open, incoming, .. } = self;
         let mut statement = open
             .connection
