@@ -351,7 +351,12 @@ fn looking_at_a_file_of_a_killed_app_shows_its_newest_rows_and_leaves_no_trace()
             all.sort();
             all
         };
-        let before = trace();
+        // The app itself notes within a second what it wrote.
+        let mut before = trace();
+        while {
+            std::thread::sleep(std::time::Duration::from_millis(1200));
+            std::mem::replace(&mut before, trace()) != before
+        } {}
         let path = file.to_str().unwrap();
         let overview = succeeds(&["overview", path]);
         let rows = succeeds(&[

@@ -47,7 +47,9 @@ impl Wanted {
     /// What it holds, in words.
     pub fn in_words(&self) -> String {
         let Wanted { kind, optional, .. } = self.clone();
-        crate::structure::Column { name: String::new(), kind, optional, default: None, on_delete: None }.in_words()
+        let name = String::new();
+        let column = crate::structure::Column { name, kind, optional, default: None, on_delete: None, private: false };
+        column.in_words()
     }
 
     /// A column that is found by its place.

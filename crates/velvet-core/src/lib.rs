@@ -20,6 +20,7 @@ pub mod fingerprint;
 pub mod fits;
 pub mod fragment;
 pub mod key;
+pub mod log;
 pub mod name;
 pub mod order;
 pub mod outside_file;

@@ -49,6 +49,9 @@ pub struct Column {
     /// What happens to this record when the linked one is removed; only with a link.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub on_delete: Option<OnDelete>,
+    /// Whether its values stay out of trails, and of copies that are handed out.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub private: bool,
 }
 
 /// One index.
@@ -191,6 +194,16 @@ impl Structure {
                     table.name
                 ));
             }
+            for column in table.columns.iter().filter(|c| c.private) {
+                let is_unique = |i: &Index| i.unique && i.columns.contains(&column.name);
+                let blank = column.blank().filter(|b| *b == Value::Missing || !table.indexes.iter().any(is_unique));
+                if blank.is_none() {
+                    problems.push(format!(
+                        "`{}.{}` is private, but no value can stand in its place in a copy that is handed out; make it optional",
+                        table.name, column.name
+                    ));
+                }
+            }
             for column in &table.columns {
                 if let Kind::Link { table: target } = &column.kind
                     && table.shared
@@ -330,7 +343,28 @@ impl Column {
             Kind::Link { .. } => Some(on_delete.unwrap_or(OnDelete::Refuse)),
             _ => None,
         };
-        Column { name: name.to_owned(), kind, optional: C::OPTIONAL, default: default.map(|v| v.literal()), on_delete }
+        let default = default.map(|v| v.literal());
+        Column { name: name.to_owned(), kind, optional: C::OPTIONAL, default, on_delete, private: false }
+    }
+
+    /// The column, with values that stay out of trails, and of copies that are handed out.
+    #[must_use]
+    pub fn private(mut self) -> Column {
+        self.private = true;
+        self
+    }
+
+    /// What stands in place of its values where those are private; nothing where no value would do.
+    pub fn blank(&self) -> Option<Value> {
+        match &self.kind {
+            _ if self.optional => Some(Value::Missing),
+            Kind::Text => Some(Value::Text(String::new())),
+            Kind::Bytes => Some(Value::Bytes(Vec::new())),
+            Kind::F32 | Kind::F64 => Some(Value::Real(0.0)),
+            Kind::Link { .. } => None,
+            kind if kind.storage() == "INTEGER" => Some(Value::Integer(0)),
+            _ => None,
+        }
     }
 
     /// What it holds, in words.
@@ -351,6 +385,9 @@ impl Column {
             Some(OnDelete::Clear) => words.push_str(", cleared when that is removed"),
             Some(OnDelete::Remove) => words.push_str(", removed with it"),
             Some(OnDelete::Refuse) | None => {}
+        }
+        if self.private {
+            words.push_str(", private");
         }
         words
     }

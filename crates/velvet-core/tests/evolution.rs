@@ -35,7 +35,7 @@ proptest! {
 }
 
 fn column(name: &str, kind: Kind, optional: bool) -> Column {
-    Column { name: name.into(), kind, optional, default: None, on_delete: None }
+    Column { name: name.into(), kind, optional, default: None, on_delete: None, private: false }
 }
 
 fn studio(columns: Vec<Column>) -> Structure {

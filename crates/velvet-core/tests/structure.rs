@@ -7,7 +7,7 @@ use velvet_core::structure::{Column, Index, Kind, OnDelete, Structure, Table};
 
 fn column(name: &str, kind: Kind) -> Column {
     let on_delete = matches!(kind, Kind::Link { .. }).then_some(OnDelete::Clear);
-    Column { name: name.into(), optional: on_delete.is_some(), kind, default: None, on_delete }
+    Column { name: name.into(), optional: on_delete.is_some(), kind, default: None, on_delete, private: false }
 }
 
 fn studio() -> Structure {

@@ -26,7 +26,7 @@ pub(crate) fn record(record: &Record, problems: &mut Problems) {
 fn field(field: &Field, problems: &mut Problems) {
     let mut refuse = |at: Span, message: &str| problems.here(at, message);
     if let Some(at) = field.skip {
-        let others = [field.key, field.unique, field.indexed, field.json];
+        let others = [field.key, field.unique, field.indexed, field.json, field.private];
         let more = [
             field.searchable.is_some(),
             field.default.is_some(),
@@ -50,6 +50,9 @@ fn field(field: &Field, problems: &mut Problems) {
     }
     if let (Some(at), Some(_)) = (field.json, &field.link) {
         refuse(at, "a link is the key of a record, not JSON; remove `json`");
+    }
+    if let (Some(at), Some(_)) = (field.private, field.key) {
+        refuse(at, "a key says which record it is, also in a copy that is handed out; remove `private`");
     }
     if let (Some((at, _)), Some(_)) = (field.searchable, field.json) {
         refuse(at, "words are searched in text; a nested value is JSON: keep the text in a field of its own");

@@ -177,7 +177,8 @@ fn column(at: usize, field: &Field, ty: &TokenStream) -> TokenStream {
         Some((_, Rule::Clear)) => quote!(Some(velvet::OnDelete::Clear)),
         Some((_, Rule::Remove)) => quote!(Some(velvet::OnDelete::Remove)),
     };
-    quote_spanned!(field.ty.span()=> velvet::ColumnOf::new::<#ty>(#name, #default, #rule))
+    let private = field.private.map(|_| quote!(.private()));
+    quote_spanned!(field.ty.span()=> velvet::ColumnOf::new::<#ty>(#name, #default, #rule)#private)
 }
 
 /// Where the table and its columns come from.

@@ -33,6 +33,7 @@ pub(crate) struct Field {
     pub indexed: Option<Span>,
     pub json: Option<Span>,
     pub searchable: Option<(Span, f64)>,
+    pub private: Option<Span>,
     pub skip: Option<Span>,
     pub default: Option<(Span, Option<Expr>)>,
     pub link: Option<(Span, Rule)>,
@@ -74,8 +75,21 @@ pub(crate) enum Rule {
 }
 
 const ON_STRUCT: &[&str] = &["name", "unique", "indexed", "was", "new", "shared", "library"];
-const ON_FIELD: &[&str] =
-    &["name", "key", "unique", "indexed", "json", "searchable", "skip", "default", "link", "was", "new", "fill"];
+const ON_FIELD: &[&str] = &[
+    "name",
+    "key",
+    "unique",
+    "indexed",
+    "json",
+    "searchable",
+    "private",
+    "skip",
+    "default",
+    "link",
+    "was",
+    "new",
+    "fill",
+];
 
 impl Record {
     /// Reads the struct, or nothing when it is no struct that could be a record; what is wrong goes to `problems`.
@@ -153,6 +167,7 @@ impl Field {
             indexed: None,
             json: None,
             searchable: None,
+            private: None,
             skip: None,
             default: None,
             link: None,
@@ -168,6 +183,7 @@ impl Field {
                 "indexed" => model.indexed = Some(here),
                 "json" => model.json = Some(here),
                 "searchable" => model.searchable = Some((here, weight(meta)?)),
+                "private" => model.private = Some(here),
                 "skip" => model.skip = Some(here),
                 "default" => {
                     let value = if meta.input.peek(syn::Token![=]) { Some(meta.value()?.parse()?) } else { None };

@@ -4,8 +4,10 @@ use crate::engine::{Connection, Fault, Pool};
 use crate::error::{Cause, Error};
 use crate::events;
 use crate::opening::{self, Opened, Options};
-use crate::reading::SuggestedFrom;
+use crate::reading::{Open, SuggestedFrom};
 use crate::schema::{Declared, Schema};
+use crate::sessions::Recorder;
+use crate::trails::Keeping;
 use std::cell::RefCell;
 use std::collections::BTreeMap;
 use std::fmt;
@@ -32,6 +34,8 @@ pub(crate) struct Inner {
     /// The texts that were suggested from last, for the next letter.
     pub(crate) suggested_from: Mutex<Option<SuggestedFrom>>,
     opened: Opened,
+    recorder: Option<Recorder>,
+    trails: Option<Keeping>,
     pool: Option<Pool>,
     handles: Mutex<Handles>,
 }
@@ -170,7 +174,7 @@ impl Drawer {
         let still_open = inner.open_handles();
         match Arc::try_unwrap(inner) {
             Ok(mut inner) => {
-                inner.forget_texts();
+                inner.end();
                 let result = inner.pool.take().map_or(Ok(()), Pool::close);
                 result.map_err(|fault| inner.fault("cannot close the drawer", fault))
             }
@@ -195,7 +199,20 @@ impl Drawer {
     /// Runs `work` with the connection that writes.
     pub(crate) fn writing<R>(&self, work: impl FnOnce(&Connection) -> Result<R, Error>) -> Result<R, Error> {
         self.inner.refuse_if_busy_here("write to")?;
-        work(&self.inner.pool().writer())
+        let writer = self.inner.pool().writer();
+        let result = work(&writer);
+        writer.settle_counts();
+        result
+    }
+
+    /// Runs `work`, which writes records in one statement, with the connection that writes. Where trails are kept it is a
+    /// transaction, in which the write gets its number.
+    #[inline]
+    pub(crate) fn writing_records<R>(&self, work: impl FnOnce(Open<'_>) -> Result<R, Error>) -> Result<R, Error> {
+        if self.inner.trails.is_some() {
+            return self.write(|tx| work(tx.open()));
+        }
+        self.writing(|connection| work(Open { connection, inner: &self.inner }))
     }
 
     /// Runs `work` with a connection that reads.
@@ -221,6 +238,7 @@ impl Inner {
         declared: Declared,
         files_root: Option<PathBuf>,
         opened: Opened,
+        (recorder, trails): (Option<Recorder>, Option<Keeping>),
         pool: Pool,
     ) -> Inner {
         Inner {
@@ -229,6 +247,8 @@ impl Inner {
             files_root,
             suggested_from: Mutex::default(),
             opened,
+            recorder,
+            trails,
             pool: Some(pool),
             handles: Mutex::default(),
         }
@@ -238,8 +258,22 @@ impl Inner {
         &self.opened
     }
 
-    /// The connection that watches over suggested texts must be closed before the one that writes.
-    fn forget_texts(&mut self) {
+    /// What writes this session down, where that is on.
+    pub(crate) fn recorder(&self) -> Option<&Recorder> {
+        self.recorder.as_ref()
+    }
+
+    /// What keeps the trails, where any are on.
+    pub(crate) fn trails(&self) -> Option<&Keeping> {
+        self.trails.as_ref()
+    }
+
+    /// What comes before the connection that writes is closed.
+    fn end(&mut self) {
+        if let (Some(recorder), Some(pool)) = (self.recorder.take(), &self.pool) {
+            recorder.end(&pool.shared_writer());
+        }
+        // The connection that watches over suggested texts must be closed first.
         self.suggested_from.get_mut().unwrap_or_else(PoisonError::into_inner).take();
     }
 
@@ -282,7 +316,7 @@ impl Inner {
 
 impl Drop for Inner {
     fn drop(&mut self) {
-        self.forget_texts();
+        self.end();
         drop(self.pool.take());
         if let Place::File(path) = &self.place {
             events::closed(path, self.declared.version);

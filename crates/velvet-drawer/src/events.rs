@@ -2,7 +2,7 @@
 //!
 //! The order is part of the promise: `configured`; then, as they apply, `shipped`, `set aside`, `adopted`, `created` or a
 //! `step` for each version and `upgraded`; then `opened`; and at the end `closed`. Whatever goes wrong ends in `failed`.
-//! In between, `slow` tells of statements that took long, and `statement` of all, where that is asked.
+//! In between, `not noted` tells that a session could not be written down, `slow` tells of statements that took long, and `statement` of all, where that is asked.
 
 use crate::error::Error;
 use crate::opening::Opened;
@@ -72,6 +72,11 @@ pub(crate) fn closed(path: &Path, version: u32) {
 /// Opening failed.
 pub(crate) fn failed(path: &Path, error: &Error) {
     event!(error, file = %path.display(), reason = %error, "failed");
+}
+
+/// What the session did could not be noted in the file; the app goes on.
+pub(crate) fn not_noted(path: &Path, reason: &str) {
+    event!(warn, file = %path.display(), reason = %reason, "not noted");
 }
 
 /// A statement was run, where all are to be told.

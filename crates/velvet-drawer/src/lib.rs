@@ -18,8 +18,10 @@ mod opening;
 mod outside;
 mod reading;
 mod schema;
+mod sessions;
 mod space;
 mod sql;
+mod trails;
 mod upgrading;
 mod writing;
 
@@ -35,6 +37,7 @@ pub use schema::Schema;
 pub use sql::Sql;
 pub use upgrading::{Adopted, CodeRow, Progress, Upgrade, Upgraded, UpgradedStep};
 pub use velvet_core::search::Marked;
+pub use velvet_core::statement::Trail;
 pub use velvet_core::{
     Argument, Assignment, Assignments, Choice, Column, ColumnType, Computed, Condition, Draft, Excerpt, ExcerptOf,
     Group, InJson, Inside, Key, Keyed, LinkedFrom, Links, Misfit, Nested, Optional, Order, Ordered, Ordering,

@@ -5,6 +5,7 @@ pub mod linked;
 mod search;
 mod select;
 mod shared;
+mod trail;
 
 pub use create::{column_definition, create, create_index, create_table};
 pub use search::{
@@ -13,8 +14,17 @@ pub use search::{
 };
 pub use select::Select;
 pub use shared::{CHANGES, create_shared, drop_shared, fill_shared, forget_shared, rename_shared, told_by_key_of};
+pub use trail::{TRAIL, Trail, WRITES, WRITING, create_trail, create_trail_tables};
 
 use crate::name::{KEY_COLUMN, push_quoted, quoted};
+
+/// The moment, with the digits that all moments in a file have.
+const NOW: &str = "strftime('%Y-%m-%dT%H:%M:%f', 'now') || '000000Z'";
+
+/// A text as a literal.
+fn literal(text: &str) -> String {
+    format!("'{}'", text.replace('\'', "''"))
+}
 
 /// The statements that read and write one type of record, made once.
 #[derive(Debug)]

@@ -3,6 +3,7 @@
 //! For each record there is one entry, that of its last change: so what is kept never grows beyond the records there are and
 //! the removals there were. An entry gets a new position with each change, and positions are given in the order of commits.
 
+use super::{NOW, literal};
 use crate::name::{KEY_COLUMN, quoted};
 use crate::structure::{Structure, Table};
 
@@ -12,14 +13,6 @@ pub const CHANGES: &str = "velvet_changes";
 const CREATE: &str = "CREATE TABLE IF NOT EXISTS velvet_changes (position INTEGER PRIMARY KEY AUTOINCREMENT, \
     table_name TEXT NOT NULL, own_key ANY NOT NULL, removed INTEGER NOT NULL, at TEXT NOT NULL, \
     from_elsewhere INTEGER NOT NULL DEFAULT 0, UNIQUE (table_name, own_key)) STRICT";
-
-/// The moment, with the digits that all moments in a file have.
-const NOW: &str = "strftime('%Y-%m-%dT%H:%M:%f', 'now') || '000000Z'";
-
-/// A text as a literal.
-fn literal(text: &str) -> String {
-    format!("'{}'", text.replace('\'', "''"))
-}
 
 fn trigger_name(table: &str, event: &str) -> String {
     quoted(&format!("{CHANGES}_{table}_{event}"))

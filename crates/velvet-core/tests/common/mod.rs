@@ -12,10 +12,10 @@ fn kinds() -> impl Strategy<Value = Kind> {
 }
 
 prop_compose! {
-    fn columns()(name in "[a-e]", kind in kinds(), optional: bool, default: bool) -> Column {
+    fn columns()(name in "[a-e]", kind in kinds(), optional: bool, default: bool, private: bool) -> Column {
         let on_delete = matches!(kind, Kind::Link { .. }).then_some(OnDelete::Remove);
         let default = (default && kind == Kind::I32).then(|| "7".to_owned());
-        Column { name, kind, optional, default, on_delete }
+        Column { name, kind, optional, default, on_delete, private }
     }
 }
 

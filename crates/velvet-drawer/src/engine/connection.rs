@@ -1,5 +1,6 @@
 //! One connection to a database file.
 
+use super::counting::Counting;
 use super::guard::Guard;
 use super::report::Report;
 use super::{Fault, FaultKind, Reporting, Statement};
@@ -43,7 +44,8 @@ pub(crate) struct Connection {
     /// The names of the app's own orders that it has been told of.
     orders: RefCell<Vec<String>>,
     guard: Guard,
-    report: Report,
+    pub(super) report: Report,
+    pub(super) counting: Option<Counting>,
 }
 
 impl Connection {
@@ -75,7 +77,7 @@ impl Connection {
         let guard = Guard::default();
         let decides = guard.clone();
         engine.authorizer(Some(move |context: AuthContext<'_>| decides.decide(&context)))?;
-        Ok(Connection { engine, orders: RefCell::default(), guard, report: Report::none() })
+        Ok(Connection { engine, orders: RefCell::default(), guard, report: Report::none(), counting: None })
     }
 
     fn open(path: &Path, flags: OpenFlags, settings: &Settings) -> Result<Connection, Fault> {
@@ -145,6 +147,18 @@ impl Connection {
         let _ = self.engine.set_db_config(DbConfig::SQLITE_DBCONFIG_NO_CKPT_ON_CLOSE, alone);
     }
 
+    /// Runs `work` without waiting in its commits until they are safe from a loss of power. They are as safe from a kill as any.
+    pub(crate) fn without_waiting<R>(&self, work: impl FnOnce() -> R) -> R {
+        // Where the setting cannot be changed, the commits wait.
+        let waits = self.number("PRAGMA synchronous").is_ok_and(|kind| kind > 1)
+            && self.run("PRAGMA synchronous = NORMAL").is_ok();
+        let result = work();
+        if waits {
+            let _ = self.run("PRAGMA synchronous = FULL");
+        }
+        result
+    }
+
     /// Runs statements that need no arguments; rows they return are dropped.
     pub(crate) fn run(&self, text: &str) -> Result<(), Fault> {
         Ok(self.engine.execute_batch(text)?)
@@ -159,7 +173,7 @@ impl Connection {
     /// A prepared statement.
     #[inline]
     pub(crate) fn prepare<'c>(&'c self, text: &'c str) -> Result<Statement<'c>, Fault> {
-        Ok(Statement { engine: self.engine.prepare_cached(text)?, text, report: &self.report })
+        Ok(Statement { engine: self.engine.prepare_cached(text)?, text, connection: self })
     }
 
     /// A prepared statement that the app wrote itself: it may read and write records, and nothing else.
@@ -167,7 +181,7 @@ impl Connection {
         // Marked, so that it is never taken for one of ours, which may do more.
         let marked = format!("{text}\n/* own */");
         match self.guard.watching(|| self.engine.prepare_cached(&marked)) {
-            (Ok(engine), None) => Ok(Statement { engine, text, report: &self.report }),
+            (Ok(engine), None) => Ok(Statement { engine, text, connection: self }),
             (_, Some(why)) => Err(Fault { kind: FaultKind::Forbidden, message: why }),
             (Err(error), None) => Err(error.into()),
         }

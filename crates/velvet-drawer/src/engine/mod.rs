@@ -1,6 +1,7 @@
 //! The storage engine, SQLite, behind the few words the rest of the library says to it. No other module names it.
 
 mod connection;
+mod counting;
 mod fault;
 mod guard;
 mod memory;
@@ -11,9 +12,10 @@ mod traceless;
 mod whole_copy;
 
 pub(crate) use connection::{Connection, Settings};
+pub(crate) use counting::{Written, add};
 pub(crate) use fault::{Fault, FaultKind};
 pub(crate) use memory::{bytes_of, memory_place, pour_bytes};
-pub(crate) use pool::Pool;
+pub(crate) use pool::{Pool, SharedWriter};
 pub(crate) use report::Reporting;
 pub(crate) use statement::{Cells, Placed, Row, Rows, Statement};
 pub(crate) use traceless::Traceless;

@@ -3,7 +3,7 @@
 use super::{Connection, Fault, Settings};
 use std::ops::Deref;
 use std::path::{Path, PathBuf};
-use std::sync::{Mutex, MutexGuard, PoisonError};
+use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 
 /// How many idle readers are kept open.
 const IDLE_READERS: usize = 4;
@@ -16,8 +16,12 @@ pub(crate) struct Pool {
     place: PathBuf,
     settings: Settings,
     readers: Mutex<Vec<Connection>>,
-    writer: Mutex<Option<Connection>>,
+    writer: SharedWriter,
 }
+
+/// The connection that writes, as long as the pool is open.
+#[derive(Clone)]
+pub(crate) struct SharedWriter(Arc<Mutex<Option<Connection>>>);
 
 /// A reader on loan.
 pub(crate) struct Reader<'p> {
@@ -30,13 +34,22 @@ pub(crate) struct Writer<'p>(MutexGuard<'p, Option<Connection>>);
 
 impl Pool {
     pub(crate) fn new(place: &Path, settings: Settings, writer: Connection) -> Pool {
-        Pool { place: place.to_owned(), settings, readers: Mutex::default(), writer: Mutex::new(Some(writer)) }
+        Pool {
+            place: place.to_owned(),
+            settings,
+            readers: Mutex::default(),
+            writer: SharedWriter(Arc::new(Mutex::new(Some(writer)))),
+        }
     }
 
     /// The one connection that writes; waits until other threads have given it back.
     pub(crate) fn writer(&self) -> Writer<'_> {
-        // A panic while writing rolls back on its way out, so the connection behind a poisoned lock is sound.
-        Writer(self.writer.lock().unwrap_or_else(PoisonError::into_inner))
+        Writer(self.writer.lock())
+    }
+
+    /// The connection that writes, for whoever writes beside the app; it is given up before the pool is closed.
+    pub(crate) fn shared_writer(&self) -> SharedWriter {
+        self.writer.clone()
     }
 
     /// A connection that reads.
@@ -63,8 +76,20 @@ impl Pool {
     fn close_all(&mut self) -> Result<(), Fault> {
         let _alone = CLOSING.lock().unwrap_or_else(PoisonError::into_inner);
         self.readers.get_mut().unwrap_or_else(PoisonError::into_inner).clear();
-        let writer = self.writer.get_mut().unwrap_or_else(PoisonError::into_inner).take();
+        let writer = self.writer.lock().take();
         writer.map_or(Ok(()), Connection::close)
+    }
+}
+
+impl SharedWriter {
+    fn lock(&self) -> MutexGuard<'_, Option<Connection>> {
+        // A panic while writing rolls back on its way out, so the connection behind a poisoned lock is sound.
+        self.0.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    /// Runs `work` with the connection, unless it is closed.
+    pub(crate) fn with<R>(&self, work: impl FnOnce(&Connection) -> Result<R, Fault>) -> Option<Result<R, Fault>> {
+        self.lock().as_ref().map(work)
     }
 }
 

@@ -1,7 +1,7 @@
 //! Statements, their arguments and their rows.
 
-use super::Fault;
-use super::report::{Report, Telling};
+use super::report::Telling;
+use super::{Connection, Fault};
 use rusqlite::types::{ToSqlOutput, ValueRef as EngineValue};
 use velvet_core::{ColumnType, Misfit, Output, Sink, Source, Value, ValueRef};
 
@@ -9,7 +9,7 @@ use velvet_core::{ColumnType, Misfit, Output, Sink, Source, Value, ValueRef};
 pub(crate) struct Statement<'c> {
     pub(super) engine: rusqlite::CachedStatement<'c>,
     pub(super) text: &'c str,
-    pub(super) report: &'c Report,
+    pub(super) connection: &'c Connection,
 }
 
 impl<'c> Statement<'c> {
@@ -58,8 +58,9 @@ impl<'c> Statement<'c> {
 
     /// Runs it to its end and says how many rows it changed.
     pub(crate) fn execute(&mut self) -> Result<u64, Fault> {
-        let mut telling = self.report.begun(self.text, &self.engine);
-        let changed = self.engine.raw_execute()? as u64;
+        let mut telling = self.connection.report.begun(self.text, &self.engine);
+        self.begin_counting();
+        let changed = self.engine.raw_execute().inspect_err(|_| undo(self.connection))? as u64;
         if let Some(telling) = &mut telling {
             telling.rows = changed;
         }
@@ -68,7 +69,24 @@ impl<'c> Statement<'c> {
 
     /// Its rows, with the arguments bound before.
     pub(crate) fn rows(&mut self) -> Rows<'_> {
-        Rows { telling: self.report.begun(self.text, &self.engine), rows: self.engine.raw_query() }
+        self.begin_counting();
+        let telling = self.connection.report.begun(self.text, &self.engine);
+        Rows { telling, connection: self.connection, rows: self.engine.raw_query() }
+    }
+
+    #[inline]
+    fn begin_counting(&self) {
+        if let Some(counting) = &self.connection.counting {
+            counting.begin_statement();
+        }
+    }
+}
+
+/// What a statement wrote before it failed is undone.
+#[cold]
+fn undo(connection: &Connection) {
+    if let Some(counting) = &connection.counting {
+        counting.undo_statement();
     }
 }
 
@@ -144,13 +162,15 @@ impl Output for Cell<'_, '_> {
 pub(crate) struct Rows<'s> {
     rows: rusqlite::Rows<'s>,
     telling: Option<Telling<'s>>,
+    connection: &'s Connection,
 }
 
 impl<'s> Rows<'s> {
     /// The next row, or nothing after the last.
     #[inline]
     pub(crate) fn next(&mut self) -> Result<Option<Row<'_, 's>>, Fault> {
-        let row = self.rows.next()?;
+        let connection = self.connection;
+        let row = self.rows.next().inspect_err(|_| undo(connection))?;
         if let (Some(telling), Some(_)) = (&mut self.telling, row) {
             telling.rows += 1;
         }

@@ -8,7 +8,7 @@ use rusqlite::hooks::{AuthAction, AuthContext, Authorization};
 use rusqlite::{OpenFlags, ffi};
 use std::ffi::OsString;
 use std::fs;
-use std::io;
+use std::io::{self, Read};
 use std::path::{Path, PathBuf};
 use std::time::{Duration, SystemTime};
 
@@ -29,11 +29,12 @@ pub(crate) struct Traceless {
 type Standing = Option<(u64, Option<SystemTime>)>;
 
 impl Traceless {
-    /// Opens the file at `path` for reading.
-    pub(crate) fn open(path: &Path) -> Result<Traceless, Fault> {
+    /// Opens the file at `path` for reading. `is_open_here` says whether this process has it open otherwise.
+    pub(crate) fn open(path: &Path, is_open_here: bool) -> Result<Traceless, Fault> {
         let before = standing(path);
         let present = |at: usize| before[at].is_some_and(|(size, _)| size > 0);
-        let (log, shared, journal) = (present(1), present(2), present(3));
+        let (log, journal) = (present(1), present(3));
+        let shared = present(2) && (is_open_here || !is_of_another_log(path));
         if journal || (log && !cfg!(unix)) {
             // The engine would have to write to find the way back out of an unfinished transaction.
             let copy = copied(path).map_err(device)?;
@@ -110,6 +111,20 @@ fn address(path: &Path, way: &str) -> OsString {
         }
     }
     format!("{out}?{way}").into()
+}
+
+/// Whether the shared memory that stands beside a file is none of the log beside it, because they were copied at different moments.
+/// The engine would wait long for somebody to put it right. The caller has seen to it that this process does not have the file open.
+fn is_of_another_log(path: &Path) -> bool {
+    let start = |which: usize, bytes: u64| {
+        let path = with_companions(path).nth(which)?;
+        let mut start = Vec::new();
+        fs::File::open(path).ok()?.take(bytes).read_to_end(&mut start).ok()?;
+        (start.len() as u64 == bytes).then_some(start)
+    };
+    let (Some(log), Some(shared)) = (start(1, 32), start(2, 48)) else { return false };
+    // A log that begins anew is told of in shared memory first, as one in which nothing is yet.
+    shared[16..20] != [0; 4] && shared[32..40] != log[16..24]
 }
 
 fn standing(path: &Path) -> Vec<Standing> {

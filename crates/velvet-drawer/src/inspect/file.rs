@@ -1,10 +1,12 @@
 //! A file that is looked into.
 
+use super::complete;
 use super::words::meant;
-use crate::engine::{Connection, Fault, Traceless};
+use crate::engine::{Connection, Fault, FaultKind, Traceless};
 use crate::error::{Cause, Error};
-use crate::opening::{APPLICATION_ID, About, resolved};
+use crate::opening::{APPLICATION_ID, About, is_open_here, resolved};
 use std::path::{Path, PathBuf};
+use std::time::Duration;
 use velvet_core::ValueRef;
 use velvet_core::name::quoted;
 use velvet_core::structure::{Kind, Structure};
@@ -13,6 +15,7 @@ use velvet_core::structure::{Kind, Structure};
 pub struct File {
     path: PathBuf,
     engine: Traceless,
+    is_ours: bool,
     structure: Option<Structure>,
 }
 
@@ -36,6 +39,11 @@ pub struct FoundColumn {
     pub kind: Option<Kind>,
 }
 
+/// How often to try again where an app opens or closes the file at the same time.
+const ATTEMPTS: usize = 10;
+
+const BETWEEN_ATTEMPTS: Duration = Duration::from_millis(20);
+
 const UNTOUCHED: &str = "The file was left untouched";
 
 impl File {
@@ -56,18 +64,43 @@ impl File {
                 .in_file(path));
         }
         let path = resolved(path)?;
-        let fault =
-            |fault: Fault| Error::engine("cannot look into the file", fault).untouched(UNTOUCHED).in_file(&path);
-        let engine = Traceless::open(&path).map_err(fault)?;
-        let structure = engine
-            .read(|c| if c.number("PRAGMA application_id")? == APPLICATION_ID { About::structure(c) } else { Ok(None) })
-            .map_err(fault)?;
-        Ok(File { structure, engine, path })
+        let fault = |fault: Fault| {
+            let error = Error::engine("cannot look into the file", fault).untouched(UNTOUCHED).in_file(&path);
+            // Where the file is not all there, that is the reason.
+            match complete::not_as_one(&path) {
+                Some(why) => error.advise(format!("This may be why: {why}")),
+                None => error,
+            }
+        };
+        let begin = || {
+            let engine = Traceless::open(&path, is_open_here(&path))?;
+            let told = engine.read(|c| {
+                let is_ours = c.number("PRAGMA application_id")? == APPLICATION_ID;
+                Ok((is_ours, if is_ours { About::structure(c)? } else { None }))
+            })?;
+            Ok((engine, told))
+        };
+        let mut begun = begin();
+        for _ in 0..ATTEMPTS {
+            // An app that opens the file this very moment changes how it is to be read.
+            if !begun.as_ref().is_err_and(|fault: &Fault| fault.kind == FaultKind::Locked) {
+                break;
+            }
+            std::thread::sleep(BETWEEN_ATTEMPTS);
+            begun = begin();
+        }
+        let (engine, (is_ours, structure)) = begun.map_err(fault)?;
+        Ok(File { is_ours, structure, engine, path })
     }
 
     /// The whole path of the file.
     pub fn path(&self) -> &Path {
         &self.path
+    }
+
+    /// Whether an app of ours made the file.
+    pub(super) fn is_ours(&self) -> bool {
+        self.is_ours
     }
 
     /// The structure that the file was declared to have, when one of our apps made it.

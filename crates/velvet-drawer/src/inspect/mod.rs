@@ -24,12 +24,15 @@
 
 mod check;
 mod compare;
+mod complete;
 mod file;
 mod folder;
 mod overview;
 mod rehearse;
 mod rows;
+mod sessions;
 mod structure;
+mod trail;
 mod words;
 
 pub use check::{Checked, Problem, ProblemKind};
@@ -39,7 +42,9 @@ pub use folder::{FoundFile, drawers_in};
 pub use overview::{Overview, TableOverview, VersionOverview};
 pub use rehearse::Rehearsal;
 pub use rows::Page;
+pub use sessions::{Session, SessionEnd, TableWrites};
 pub use structure::{Against, ColumnStructure, TableStructure};
+pub use trail::{Did, Told, TrailEntry, TrailOf, WrittenColumn};
 pub use velvet_core::show;
 pub use velvet_core::structure::Kind;
 pub use velvet_core::{Value, ValueRef};

@@ -1,7 +1,8 @@
 //! What a file is, at a glance.
 
+use super::Session;
 use super::file::{File, list, literal};
-use crate::engine::{COMPANIONS, Connection, Fault};
+use crate::engine::{Connection, Fault};
 use crate::error::Error;
 use crate::opening::{APPLICATION_ID, About};
 use std::fs;
@@ -25,6 +26,8 @@ pub struct Overview {
     pub versions: Vec<VersionOverview>,
     /// Its tables and views, without those of its own bookkeeping.
     pub tables: Vec<TableOverview>,
+    /// The last sessions, oldest first; at most [`File::SESSIONS_AT_A_GLANCE`].
+    pub sessions: Vec<Session>,
     /// What a reader should know before trusting what is shown, each as a sentence.
     pub warnings: Vec<String>,
 }
@@ -56,13 +59,17 @@ pub struct TableOverview {
 }
 
 impl File {
+    /// How many sessions an overview has.
+    pub const SESSIONS_AT_A_GLANCE: u64 = 5;
+
     /// What the file is, at a glance.
     ///
     /// # Errors
     /// When the file cannot be read.
     pub fn overview(&self) -> Result<Overview, Error> {
         let names = self.table_names()?;
-        let mut warnings = self.warnings();
+        let mut warnings = self.warnings()?;
+        let sessions = self.sessions(File::SESSIONS_AT_A_GLANCE)?;
         self.read("cannot read the overview", |c| {
             let ours = c.number("PRAGMA application_id")? == APPLICATION_ID;
             let fact = |name| if ours { About::fact(c, name) } else { Ok(None) };
@@ -74,33 +81,10 @@ impl File {
                 created_at: fact("created_at")?,
                 versions: if ours { versions(c)? } else { Vec::new() },
                 tables: names.iter().map(|name| table(c, name, &mut warnings)).collect::<Result<_, _>>()?,
+                sessions,
                 warnings,
             })
         })
-    }
-
-    fn warnings(&self) -> Vec<String> {
-        let size = |end: &str| {
-            let mut path = self.path().as_os_str().to_owned();
-            path.push(end);
-            fs::metadata(path).map_or(0, |m| m.len())
-        };
-        let name = self.path().file_name().map(|n| n.to_string_lossy().into_owned()).unwrap_or_default();
-        let [log, _, journal] = COMPANIONS;
-        let mut warnings = Vec::new();
-        if size(log) > 0 {
-            warnings.push(format!(
-                "the newest changes are not in this file but in {name}{log} beside it: the app is running, or was killed. \
-                 They are shown here; whoever copies the file needs both"
-            ));
-        }
-        if size(journal) > 0 {
-            warnings.push(format!(
-                "a write was not finished; the way back out of it is in {name}{journal} beside it. What is shown here is the \
-                 state before that write; whoever copies the file needs both"
-            ));
-        }
-        warnings
     }
 }
 

@@ -84,7 +84,7 @@ impl File {
                 // No path: what a backup would hold is the file itself.
                 Some(upgrading::upgrade(&connection, &declared, from, None, &Watch::telling(tell)).map_err(named)?)
             }
-            Found::Current | Found::Fresh => None,
+            Found::Current { .. } | Found::Fresh => None,
         };
         connection.close().map_err(engine)?;
         let from = upgraded.as_ref().map_or(declared.version, |u| u.from);

@@ -2,6 +2,7 @@
 
 use crate::engine::{Connection, Fault, FaultKind};
 use crate::schema::Declared;
+use crate::sessions;
 use crate::upgrading::UpgradedStep;
 use std::time::Duration;
 use velvet_core::structure::Structure;
@@ -19,13 +20,16 @@ pub(crate) struct About {
     pub(crate) fingerprint: String,
     /// The engine's count of changes of structure when the file was last written by us.
     pub(crate) structure_count: String,
+    /// Which trails it keeps; empty where none.
+    pub(crate) trail: String,
 }
 
 impl About {
     /// Reads what telling the file takes; nothing where the table of facts is missing.
     pub(crate) fn read(connection: &Connection) -> Result<Option<About>, Fault> {
         let mut about = About::default();
-        let text = "SELECT name, value FROM velvet_about WHERE name IN ('app', 'fingerprint', 'structure_count')";
+        let text =
+            "SELECT name, value FROM velvet_about WHERE name IN ('app', 'fingerprint', 'structure_count', 'trail')";
         let mut statement = match connection.prepare(text) {
             Err(Fault { kind: FaultKind::NoTable(_), .. }) => return Ok(None),
             other => other?,
@@ -34,6 +38,7 @@ impl About {
         while let Some(row) = rows.next()? {
             match row.text(0) {
                 "app" => about.app = row.text(1).to_owned(),
+                "trail" => about.trail = row.text(1).to_owned(),
                 "structure_count" => about.structure_count = row.text(1).to_owned(),
                 _ => about.fingerprint = row.text(1).to_owned(),
             }
@@ -64,6 +69,7 @@ impl About {
              CREATE TABLE velvet_versions (version INTEGER PRIMARY KEY, at TEXT NOT NULL, app_version TEXT, \
              took_ms INTEGER NOT NULL) STRICT",
         )?;
+        connection.run(sessions::CREATE)?;
         let created = format!("{:.9}", jiff::Timestamp::now());
         for (name, value) in [("format", FORMAT), ("app", &declared.app), ("created_at", &created)] {
             set(connection, name, value)?;

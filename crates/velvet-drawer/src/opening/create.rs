@@ -13,7 +13,7 @@ pub(super) fn create(connection: &Connection, declared: &Declared, waits_to_be_f
     connection.run("BEGIN IMMEDIATE").map_err(engine)?;
     let result = match recognise(connection, declared) {
         Ok(Found::Fresh) => tables(connection, declared, waits_to_be_filled).map(|()| true).map_err(engine),
-        Ok(Found::Current | Found::Older(_)) => Ok(false),
+        Ok(Found::Current { .. } | Found::Older(_)) => Ok(false),
         Err(error) => Err(error),
     };
     match result.and_then(|created| connection.run("COMMIT").map(|()| created).map_err(engine)) {

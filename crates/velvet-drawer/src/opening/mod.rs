@@ -23,6 +23,8 @@ use crate::engine::{self, Connection, Fault, FaultKind, Pool, Settings};
 use crate::error::Error;
 use crate::events;
 use crate::schema::{Declared, Schema};
+use crate::sessions::{self, Recorder, Start};
+use crate::trails::{Keeping, Wanted};
 use crate::upgrading::{self, Adopted, Upgraded, Watch};
 use crate::writing::Tx;
 use aside::SetAside;
@@ -32,6 +34,8 @@ use std::io;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::time::{Duration, Instant};
+use velvet_core::Record;
+use velvet_core::statement::Trail;
 
 /// How to open a drawer, where the defaults do not fit.
 ///
@@ -57,6 +61,8 @@ pub struct Options {
     shipped: Option<Shipped>,
     adopt: bool,
     fill_new: Option<FillNew>,
+    sessions_kept: Option<u32>,
+    trails: Wanted,
 }
 
 /// Brings data into a new file.
@@ -83,6 +89,8 @@ impl Default for Options {
             shipped: None,
             adopt: false,
             fill_new: None,
+            sessions_kept: Some(sessions::KEPT),
+            trails: Wanted::default(),
         }
     }
 }
@@ -100,6 +108,19 @@ pub struct Opened {
     pub upgraded: Option<Upgraded>,
     /// Where the file that was there was set aside, before a new one was created.
     pub set_aside: Option<PathBuf>,
+}
+
+impl Opened {
+    /// What it came to, in words; nothing where the file was only opened.
+    fn in_words(&self) -> Option<String> {
+        let mut words = Vec::new();
+        words.extend(self.set_aside.is_some().then(|| "the file before was set aside".to_owned()));
+        words.extend(self.shipped.then(|| "copied from the app's own file".to_owned()));
+        words.extend(self.adopted.as_ref().map(|a| format!("taken over at version {}", a.version)));
+        words.extend(self.created.then(|| "created".to_owned()));
+        words.extend(self.upgraded.as_ref().map(|u| format!("upgraded from version {}", u.from)));
+        if words.is_empty() { None } else { Some(words.join(", ")) }
+    }
 }
 
 impl Options {
@@ -239,6 +260,64 @@ impl Options {
         self
     }
 
+    /// Writes down nothing of what each start of the app did. Unless this is said, the file keeps when each began, at which version,
+    /// how much it wrote and how it ended, for whoever asks why the data are not as expected.
+    #[must_use]
+    pub fn without_sessions(mut self) -> Options {
+        self.sessions_kept = None;
+        self
+    }
+
+    /// Keeps a trail of what is written to records: which was written, when, by which session and in which transaction, also by
+    /// other programs, and what stood there before where [`Trail::Before`] is wanted. Off unless said otherwise.
+    ///
+    /// Each record that is written costs an entry in the file, which keeps the last 10,000, for 90 days ([`Options::trail_kept`]).
+    /// Where the next open says nothing of trails, nothing more is kept; the entries there are stay, until
+    /// [`Drawer::forget_trail`]. `velvet trail` and [`crate::inspect::File::trail`] show them.
+    ///
+    /// ```
+    /// # use velvet_drawer::{Drawer, Record, Schema};
+    /// use velvet_drawer::{Trail, inspect};
+    /// # #[derive(Record)] struct Piece { mark: String, grams: u32 }
+    /// # let folder = tempfile::tempdir().unwrap();
+    /// # let path = folder.path().join("kiln.drawer");
+    /// let drawer = Drawer::options().trail(Trail::Before).open(&path, Schema::new("kilnbook").record::<Piece>())?;
+    /// let bowl = drawer.insert(Piece { mark: "K-1".into(), grams: 640 })?;
+    /// drawer.change(bowl.key(), |p| p.grams = 590)?;
+    ///
+    /// let file = inspect::File::open(&path)?;
+    /// let newest = &file.trail(&inspect::TrailOf::default())?[0];
+    /// assert_eq!(newest.columns[0].before, inspect::Told::Value(640.into()));
+    /// assert_eq!(newest.columns[0].after, inspect::Told::Value(590.into()));
+    /// # Ok::<(), velvet_drawer::Error>(())
+    /// ```
+    #[must_use]
+    pub fn trail(mut self, trail: Trail) -> Options {
+        self.trails.all = trail;
+        self
+    }
+
+    /// Keeps a trail of one type of record, whatever is kept of the others; see [`Options::trail`].
+    #[must_use]
+    pub fn trail_of<T: Record>(mut self, trail: Trail) -> Options {
+        self.trails.of.push((T::TABLE, trail));
+        self
+    }
+
+    /// How many entries of the trail the file keeps, up to an eighth more, and for how long about.
+    #[must_use]
+    pub fn trail_kept(mut self, entries: u64, age: Duration) -> Options {
+        (self.trails.entries, self.trails.age) = (entries.max(1), age);
+        self
+    }
+
+    /// How many of the last sessions the file keeps; 200 unless said otherwise.
+    #[must_use]
+    pub fn sessions_kept(mut self, sessions: u32) -> Options {
+        self.sessions_kept = Some(sessions.max(1));
+        self
+    }
+
     /// Opens the drawer at `path`; see [`Drawer::open`].
     ///
     /// # Errors
@@ -279,6 +358,7 @@ impl Options {
         let begun = Instant::now();
         let result = schema.declared().map_err(|e| e.in_file(path)).and_then(|mut declared| {
             declared.app_version.clone_from(&self.app_version);
+            self.trails.fits(&declared).map_err(|e| e.in_file(path))?;
             let path = path::prepared(path)?;
             events::configured(&path, &declared);
             registry::open(&path, declared, |declared| {
@@ -326,12 +406,28 @@ impl Options {
             set_aside = Some(aside::set_aside(path)?);
             self.writer(path, &declared, watch).map_err(|e| place.name(e))
         });
-        let (writer, opened) = opened?;
+        let (mut writer, opened) = opened?;
         let opened = Opened { shipped, set_aside, ..opened };
         let files_root = self.files_root.or_else(|| path.parent().map(Path::to_owned));
+        let start = self.sessions_kept.map(|kept| Start {
+            path: path.to_owned(),
+            settings: self.settings.clone(),
+            app_version: declared.app_version.clone(),
+            schema_version: declared.version,
+            opened: opened.in_words(),
+            kept,
+        });
+        let recorder = start.map(Recorder::new);
+        if let Some(recorder) = &recorder {
+            writer.count_writes(recorder.hears());
+        }
+        let trails = self.trails.any(&declared).then(|| Keeping::new(self.trails.entries, self.trails.age));
         let pool = Pool::new(path, self.settings, writer);
-        let inner = Arc::new(Inner::new(place, declared, files_root, opened, pool));
+        let inner = Arc::new(Inner::new(place, declared, files_root, opened, (recorder, trails), pool));
         filled(&inner, self.fill_new)?;
+        if let Some(recorder) = inner.recorder() {
+            recorder.begin(inner.pool().shared_writer());
+        }
         Ok(inner)
     }
 
@@ -370,12 +466,14 @@ impl Options {
         watch: &Watch,
     ) -> Result<Opened, Error> {
         match found {
-            Found::Current => Ok(Opened::default()),
+            Found::Current { trail } => self.trails.bring_up(connection, declared, &trail).map(|()| Opened::default()),
             Found::Older(from) => {
                 let upgraded = upgrading::upgrade(connection, declared, from, path, watch)?;
+                self.trails.bring_up(connection, declared, "")?;
                 Ok(Opened { upgraded: Some(upgraded), ..Opened::default() })
             }
             Found::Fresh if create::create(connection, declared, self.fill_new.is_some())? => {
+                self.trails.bring_up(connection, declared, "")?;
                 Ok(Opened { created: true, ..Opened::default() })
             }
             // Another process was faster, perhaps with an older version of the app.
@@ -391,6 +489,7 @@ impl Options {
         let name = |error: Error| Place::Memory.name(error);
         let watch = self.watch();
         let mut declared = schema.declared().map_err(name)?;
+        self.trails.fits(&declared).map_err(name)?;
         declared.app_version.clone_from(&self.app_version);
         let place = engine::memory_place();
         let mut writer = Connection::writer(&place, &self.settings)
@@ -398,8 +497,9 @@ impl Options {
         fill(&mut writer, &self.settings).map_err(name)?;
         let found = recognise(&writer, &declared).map_err(name)?;
         let opened = self.bring_up(&writer, found, &declared, None, &watch).map_err(name)?;
+        let trails = self.trails.any(&declared).then(|| Keeping::new(self.trails.entries, self.trails.age));
         let pool = Pool::new(&place, self.settings, writer);
-        let inner = Arc::new(Inner::new(Place::Memory, declared, self.files_root, opened, pool));
+        let inner = Arc::new(Inner::new(Place::Memory, declared, self.files_root, opened, (None, trails), pool));
         filled(&inner, self.fill_new)?;
         Ok(inner)
     }

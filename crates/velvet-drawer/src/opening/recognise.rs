@@ -12,8 +12,8 @@ use velvet_core::physical::Physical;
 pub(crate) enum Found {
     /// Nothing is in it yet.
     Fresh,
-    /// It has the declared structure.
-    Current,
+    /// It has the declared structure, and says that it keeps these trails.
+    Current { trail: String },
     /// It has an older version.
     Older(u32),
 }
@@ -28,7 +28,7 @@ pub(crate) fn recognise(connection: &Connection, declared: &Declared) -> Result<
     let about = if application == APPLICATION_ID { About::read(connection).map_err(engine)? } else { None };
     let Some(about) = about else { return not_ours(connection, declared) };
     match check(&about, version, declared) {
-        Ok(Found::Current) => changed_from_outside(connection, &about, declared),
+        Ok(found @ Found::Current { .. }) => changed_from_outside(connection, &about, declared).map(|()| found),
         Ok(found) => Ok(found),
         Err(Mismatch::Other(error)) => Err(error),
         Err(Mismatch::Structure) => Err(differences(connection, declared)),
@@ -65,18 +65,18 @@ fn not_ours(connection: &Connection, declared: &Declared) -> Result<Found, Error
 
 /// Another program may have changed the structure. The engine counts such changes, so that the structure has to be read
 /// only when there were any.
-fn changed_from_outside(connection: &Connection, about: &About, declared: &Declared) -> Result<Found, Error> {
+fn changed_from_outside(connection: &Connection, about: &About, declared: &Declared) -> Result<(), Error> {
     let engine = |fault: Fault| Error::engine("cannot open the drawer", fault).untouched(UNTOUCHED);
     let count = connection.number("PRAGMA schema_version").map_err(engine)?;
     if about.structure_count == count.to_string() {
-        return Ok(Found::Current);
+        return Ok(());
     }
     let found = upgrading::physical(connection).map_err(engine)?;
     let differences = Physical::of(&declared.structure).differences(&found);
     if differences.is_empty() {
         // Where this cannot be written, the structure is read again the next time.
         let _ = About::same_after_all(connection, count);
-        return Ok(Found::Current);
+        return Ok(());
     }
     Err(Error::new(
         Cause::OtherStructure,
@@ -126,7 +126,7 @@ fn check(about: &About, version: i64, declared: &Declared) -> Result<Found, Mism
     if about.fingerprint != declared.fingerprint {
         return Err(Mismatch::Structure);
     }
-    Ok(Found::Current)
+    Ok(Found::Current { trail: about.trail.clone() })
 }
 
 #[cold]

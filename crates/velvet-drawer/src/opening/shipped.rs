@@ -27,7 +27,7 @@ impl Shipped {
                     "Check that the app's package holds it; testing::shipped_file_fits finds this before users do",
                 ))
             }
-            Shipped::File(from) => Traceless::open(from)
+            Shipped::File(from) => Traceless::open(from, super::is_open_here(from))
                 .and_then(|source| source.read(|c| copy_from(c, &unfinished)))
                 .map_err(|fault| Error::engine(doing, fault)),
             Shipped::Bytes(bytes) => written(bytes, &unfinished).map_err(|e| Error::device(doing, &e)),

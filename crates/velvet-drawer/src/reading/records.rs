@@ -254,7 +254,7 @@ impl<T: Record> Records<'_, T> {
         let Records { from, select, after, .. } = self;
         let run = |open: Open<'_>| work(open, begun::<T>(open, select, after)?);
         match from {
-            From::Drawer(drawer) => drawer.writing(|connection| run(Open { connection, inner: &drawer.inner })),
+            From::Drawer(drawer) => drawer.writing_records(run),
             From::Open(open) => run(open),
         }
     }

@@ -23,6 +23,7 @@ use crate::error::{Cause, Error};
 use crate::events;
 use crate::opening::About;
 use crate::schema::Declared;
+use crate::trails::Wanted;
 use std::path::{Path, PathBuf};
 use std::time::{Duration, Instant};
 use velvet_core::evolution::{Change, History, Operation, Step, plan};
@@ -158,9 +159,15 @@ impl Upgrading<'_> {
             }
             _ => None,
         };
+        Wanted::pause(self.connection).map_err(|fault| self.engine(fault))?;
         let mut done = Vec::new();
         for step in steps {
             done.push(self.step(step, steps.len())?);
+        }
+        for change in history.since(self.from).flat_map(|v| &v.changes) {
+            if let Change::RenameTable { table, to } = change {
+                Wanted::rename(self.connection, table, to).map_err(|fault| self.engine(fault))?;
+            }
         }
         // To look at every link takes time that grows with the rows; what adds a column must not.
         if steps.iter().flat_map(|s| &s.operations).any(Operation::touches_rows) {

@@ -16,7 +16,7 @@ impl Drawer {
     /// Nothing is written then.
     #[inline]
     pub fn insert<T: Record>(&self, record: T) -> Result<Stored<T>, Error> {
-        self.writing(|connection| Open { connection, inner: &self.inner }.insert(record))
+        self.writing_records(|open| open.insert(record))
     }
 
     /// Inserts records in one transaction: all or none.

@@ -13,7 +13,7 @@ impl Drawer {
     /// When other records link to it and do not allow that ([`Error::is_broken_link`]), or the file cannot be written.
     /// Nothing is removed then.
     pub fn remove<T: Record>(&self, key: Key<T>) -> Result<bool, Error> {
-        self.writing(|connection| Open { connection, inner: &self.inner }.remove(key))
+        self.writing_records(|open| open.remove(key))
     }
 
     /// Removes all records of a type, and says how many there were.
@@ -21,7 +21,7 @@ impl Drawer {
     /// # Errors
     /// As [`Drawer::remove`].
     pub fn remove_all<T: Record>(&self) -> Result<u64, Error> {
-        self.writing(|connection| Open { connection, inner: &self.inner }.remove_all::<T>())
+        self.writing_records(|open| open.remove_all::<T>())
     }
 }
 
@@ -41,6 +41,8 @@ impl Open<'_> {
         let doing = || format!("cannot remove all records of {}", T::TABLE);
         let engine = |fault| self.inner.fault(&doing(), fault).untouched(UNTOUCHED);
         let mut statement = self.connection.prepare(&T::statements().remove_all).map_err(engine)?;
-        statement.execute().map_err(|fault| clash::explain_removal::<T>(self, &doing(), None, fault))
+        let removed = statement.execute().map_err(|fault| clash::explain_removal::<T>(self, &doing(), None, fault))?;
+        self.connection.removed_at_once(T::TABLE, removed);
+        Ok(removed)
     }
 }

@@ -46,6 +46,7 @@ impl<T: Record> Records<'_, T> {
                 let error = Error::engine(&doing(), fault);
                 open.inner.place.name(error.untouched(UNTOUCHED))
             },
+            |_, _| {},
         )
     }
 
@@ -60,6 +61,7 @@ impl<T: Record> Records<'_, T> {
             |_| Ok(()),
             Select::remove::<T>,
             |open, fault| clash::explain_removal::<T>(open, &doing(), None, fault),
+            |open, removed| open.connection.removed_at_once(T::TABLE, removed),
         )
     }
 
@@ -68,6 +70,7 @@ impl<T: Record> Records<'_, T> {
         check: impl FnOnce(Open<'_>) -> Result<(), Error>,
         text: impl FnOnce(Select) -> Fragment,
         explain: impl Fn(Open<'_>, Fault) -> Error,
+        wrote: impl FnOnce(Open<'_>, u64),
     ) -> Result<u64, Error> {
         self.run_writing(|open, select| {
             check(open)?;
@@ -77,7 +80,9 @@ impl<T: Record> Records<'_, T> {
             }
             let mut statement = open.connection.prepare(&text).map_err(|fault| explain(open, fault))?;
             statement.bind_all(&values).map_err(|fault| explain(open, fault))?;
-            statement.execute().map_err(|fault| explain(open, fault))
+            let rows = statement.execute().map_err(|fault| explain(open, fault))?;
+            wrote(open, rows);
+            Ok(rows)
         })
     }
 }

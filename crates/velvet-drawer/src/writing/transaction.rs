@@ -1,9 +1,10 @@
 //! All or nothing.
 
 use crate::drawer::Drawer;
-use crate::engine::Connection;
+use crate::engine::{Connection, Written};
 use crate::error::Error;
 use crate::reading::{Open, Records};
+use crate::trails::Keeping;
 use velvet_core::{ColumnType, Key, Keyed, Pick, Record, Stored};
 
 /// A transaction: everything written through it is kept together, or not at all.
@@ -34,9 +35,16 @@ impl Drawer {
         self.writing(|connection| {
             let open = Open { connection, inner: &self.inner };
             let engine = |doing: &'static str| move |fault| self.inner.fault(doing, fault).untouched(super::UNTOUCHED);
+            let trail = open.begin_trail()?;
             connection.turn("BEGIN IMMEDIATE").map_err(engine("cannot begin to write"))?;
             let mut rollback = Rollback(Some(open));
+            if let Some((keeping, _)) = trail {
+                keeping.begin(connection).map_err(engine("cannot begin the trail of a write"))?;
+            }
             let result = self.busy_here(|| work(&Tx(open)))?;
+            if let Some((keeping, session)) = trail {
+                keeping.end(connection, session).map_err(engine("cannot keep the trail of a write"))?;
+            }
             connection.turn("COMMIT").map_err(engine("cannot keep what was written"))?;
             rollback.0 = None;
             Ok(result)
@@ -52,29 +60,41 @@ impl Drop for Rollback<'_> {
         if let Some(open) = self.0 {
             // The engine may have rolled back by itself; then this has nothing left to do.
             let _ = open.connection.turn("ROLLBACK");
+            open.connection.count_again_from(Vec::new());
         }
     }
 }
 
 /// Rolls a part back when dropped, unless it was kept.
-struct Part<'a>(Option<Open<'a>>);
+struct Part<'a>(Option<(Open<'a>, Vec<Written>)>);
 
 impl Drop for Part<'_> {
     fn drop(&mut self) {
-        if let Some(open) = self.0 {
+        if let Some((open, counted)) = self.0.take() {
             // The engine may have rolled the whole transaction back by itself; then this has nothing left to do.
             let _ = open.connection.turn("ROLLBACK TO velvet_part");
             let _ = open.connection.turn("RELEASE velvet_part");
+            open.connection.count_again_from(counted);
         }
     }
 }
 
-impl Open<'_> {
+impl<'a> Open<'a> {
+    /// What keeps the trails, where any are on, and the number of this session there.
+    #[inline]
+    fn begin_trail(self) -> Result<Option<(&'a Keeping, Option<i64>)>, Error> {
+        let Some(keeping) = self.inner.trails() else { return Ok(None) };
+        let session = self.inner.recorder().map(|recorder| recorder.number(self.connection)).transpose();
+        let session =
+            session.map_err(|fault| self.inner.fault("cannot begin the session", fault).untouched(super::UNTOUCHED))?;
+        Ok(Some((keeping, session)))
+    }
+
     /// Runs `work` as a part of the transaction that this is in; rolled back alone when it fails.
     pub(crate) fn part<R>(self, work: impl FnOnce() -> Result<R, Error>) -> Result<R, Error> {
         let engine = |fault| self.inner.fault("cannot begin or end a part of the transaction", fault);
         self.connection.turn("SAVEPOINT velvet_part").map_err(engine)?;
-        let mut part = Part(Some(self));
+        let mut part = Part(Some((self, self.connection.counted())));
         let result = work()?;
         self.connection.turn("RELEASE velvet_part").map_err(engine)?;
         part.0 = None;

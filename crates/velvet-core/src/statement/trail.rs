@@ -1,0 +1,128 @@
+//! The statements that keep the trail of a table: what was written to which record, by which write, and what stood there before.
+//!
+//! The triggers are in the file, so that writes of other programs are heard of too. A write of ours is known by the number that
+//! stands in `velvet_writing` while it lasts; where none stands there, another program writes, and the moment is kept instead.
+
+use crate::name::{KEY_COLUMN, quoted};
+use crate::structure::{Column, Table};
+
+/// The table of entries, one for each record that a statement wrote.
+pub const TRAIL: &str = "velvet_trail";
+
+/// The table of writes: each transaction of ours that left entries.
+pub const WRITES: &str = "velvet_writes";
+
+/// The number of the write that is under way; nothing where none is.
+pub const WRITING: &str = "velvet_writing";
+
+/// Values that are longer than this many bytes are left out of the trail.
+const LONGEST: u32 = 65_536;
+
+/// How much of what is written to records is kept.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub enum Trail {
+    /// Nothing.
+    #[default]
+    Off,
+    /// Which record was written, when, and by which session.
+    Keys,
+    /// That, and what stood in its changed columns before. Values of private columns are left out.
+    Before,
+}
+
+impl Trail {
+    /// The word for it in a file.
+    pub fn word(self) -> &'static str {
+        match self {
+            Trail::Off => "off",
+            Trail::Keys => "keys",
+            Trail::Before => "before",
+        }
+    }
+}
+
+/// The statements that make the tables of trails, where they are not there yet.
+pub fn create_trail_tables() -> [String; 4] {
+    [
+        format!(
+            "CREATE TABLE IF NOT EXISTS {TRAIL} (entry INTEGER PRIMARY KEY, write INTEGER, table_name TEXT NOT NULL, \
+             key INTEGER NOT NULL, did TEXT NOT NULL, before TEXT, at TEXT) STRICT"
+        ),
+        format!(
+            "CREATE TABLE IF NOT EXISTS {WRITES} (write INTEGER PRIMARY KEY, session INTEGER, at TEXT NOT NULL) STRICT"
+        ),
+        format!("CREATE TABLE IF NOT EXISTS {WRITING} (write INTEGER) STRICT"),
+        format!("INSERT INTO {WRITING} (write) SELECT NULL WHERE NOT EXISTS (SELECT 1 FROM {WRITING})"),
+    ]
+}
+
+/// The statements that begin to keep the trail of a table.
+pub fn create_trail(table: &Table, trail: Trail) -> Vec<String> {
+    let with_before = match trail {
+        Trail::Off => return Vec::new(),
+        Trail::Keys => false,
+        Trail::Before => true,
+    };
+    let text = super::literal(&table.name);
+    let trigger = |event: &str, when: &str, row: &str, did: &str, before: &str| {
+        format!(
+            "CREATE TRIGGER {} AFTER {} ON {} {when}BEGIN INSERT INTO {TRAIL} (write, table_name, key, did, before, at) \
+             SELECT w.write, {text}, {row}.{}, '{did}', {before}, CASE WHEN w.write IS NULL THEN {} END FROM {WRITING} AS w; END",
+            quoted(&format!("{TRAIL}_{}_{event}", table.name)),
+            event.to_uppercase(),
+            quoted(&table.name),
+            quoted(KEY_COLUMN),
+            super::NOW,
+        )
+    };
+    let (changed, removed) = if with_before {
+        (object(table, |c| Some(differs(&c.name))), object(table, |_| None))
+    } else {
+        ("NULL".to_owned(), "NULL".to_owned())
+    };
+    let any: Vec<String> = table.column_names().map(differs).collect();
+    vec![
+        trigger("insert", "", "new", "inserted", "NULL"),
+        trigger("update", &format!("WHEN {} ", any.join(" OR ")), "old", "changed", &changed),
+        trigger("delete", "", "old", "removed", &removed),
+    ]
+}
+
+fn differs(column: &str) -> String {
+    format!("old.{0} IS NOT new.{0}", quoted(column))
+}
+
+/// What stood in the columns of a row, as JSON: of those for which a condition holds, or of all.
+fn object(table: &Table, when: impl Fn(&Column) -> Option<String>) -> String {
+    let member = |column: &Column| {
+        let name = serde_json::to_string(&column.name).unwrap_or_default();
+        let value = format!("{} || {}", super::literal(&format!(",{name}:")), value(column));
+        match when(column) {
+            Some(condition) => format!("CASE WHEN {condition} THEN {value} ELSE '' END"),
+            None => value,
+        }
+    };
+    let members: Vec<String> = table.columns.iter().map(member).collect();
+    format!("'{{' || substr({}, 2) || '}}'", members.join(" || "))
+}
+
+/// What stood in a column, as JSON. What JSON has no form for is an object that says what it is.
+fn value(column: &Column) -> String {
+    if column.private {
+        return "'{\"private\":true}'".to_owned();
+    }
+    let old = format!("old.{}", quoted(&column.name));
+    let cases = match column.kind.storage() {
+        "INTEGER" => return format!("coalesce({old}, 'null')"),
+        "REAL" => format!(
+            "WHEN {old} = 9e999 THEN '{{\"real\":\"inf\"}}' WHEN {old} = -9e999 THEN '{{\"real\":\"-inf\"}}' ELSE quote({old})"
+        ),
+        "BLOB" => format!("{} ELSE '{{\"bytes\":\"' || hex({old}) || '\"}}'", left_out(&old)),
+        _ => format!("{} ELSE json_quote({old})", left_out(&old)),
+    };
+    format!("CASE WHEN {old} IS NULL THEN 'null' {cases} END")
+}
+
+fn left_out(old: &str) -> String {
+    format!("WHEN length({old}) > {LONGEST} THEN '{{\"left_out\":' || length({old}) || '}}'")
+}

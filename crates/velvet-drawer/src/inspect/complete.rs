@@ -1,0 +1,172 @@
+//! Whether a file is all there: the newest changes, or the way back out of unfinished ones, stand beside it.
+
+use super::file::File;
+use super::sessions::SessionEnd;
+use crate::engine::COMPANIONS;
+use crate::error::Error;
+use crate::opening::is_open_here;
+use std::collections::BTreeSet;
+use std::fs;
+use std::io::{self, BufReader, Read};
+use std::path::{Path, PathBuf};
+use velvet_core::log::{self, FRAME, HEAD, Header};
+
+const RIGHT_WAY: &str = "To pull a complete copy, end the app and copy both files, or run `velvet copy`, or let the app hand one \
+    out with Drawer::copy_to";
+
+impl File {
+    /// What a reader should know before trusting what this file shows, each as a sentence: that changes stand beside it, or are
+    /// missing, or do not belong to it.
+    ///
+    /// # Errors
+    /// When the file cannot be read.
+    pub fn warnings(&self) -> Result<Vec<String>, Error> {
+        let [log, _, journal] = COMPANIONS.map(|end| Beside::of(self.path(), end));
+        let mut warnings = Vec::new();
+        if log.bytes > 0 {
+            warnings.push(format!(
+                "the newest changes are not in this file but in {} beside it: the app is running, or was killed. They are \
+                 shown here; whoever copies the file needs both",
+                log.name
+            ));
+        }
+        if journal.bytes > 0 {
+            warnings.push(format!(
+                "a write was not finished; the way back out of it is in {} beside it. What is shown here is the state before \
+                 that write; whoever copies the file needs both",
+                journal.name
+            ));
+        }
+        warnings.extend(not_as_one(self.path()));
+        if !is_open_here(self.path()) && !log.is_there && header(self.path()).is_ok_and(|h| h.keeps_log) {
+            warnings.extend(self.pulled_alone(&log)?);
+        }
+        Ok(warnings)
+    }
+
+    /// The file says that a session began and not that it ended, and has no log: it was copied without.
+    fn pulled_alone(&self, log: &Beside) -> Result<Option<String>, Error> {
+        let sessions = self.sessions(1)?;
+        let open = sessions.last().filter(|s| matches!(s.end, SessionEnd::Open { .. } | SessionEnd::Running { .. }));
+        Ok(open.map(|session| {
+            format!(
+                "this file was copied without {}: session {} had begun ({}) and not ended, and what it wrote may be missing \
+                 here. {RIGHT_WAY}",
+                log.name, session.number, session.began_at
+            )
+        }))
+    }
+}
+
+/// Why a file and what stands beside it are not one whole, told from outside; nothing where no reason is seen.
+pub(super) fn not_as_one(path: &Path) -> Option<String> {
+    // A handle of our own on a file that this process has open would, when closed, drop the engine's locks.
+    if is_open_here(path) {
+        return None;
+    }
+    let [log, _, journal] = COMPANIONS.map(|end| Beside::of(path, end));
+    let header = header(path).ok()?;
+    if log.bytes > 0 {
+        return of_log(path, &header, &log);
+    }
+    if journal.bytes > 0 { None } else { cut(&header) }
+}
+
+/// A file beside another.
+struct Beside {
+    name: String,
+    path: PathBuf,
+    bytes: u64,
+    is_there: bool,
+}
+
+impl Beside {
+    fn of(file: &Path, end: &str) -> Beside {
+        let mut path = file.as_os_str().to_owned();
+        path.push(end);
+        let path = PathBuf::from(path);
+        let name = path.file_name().map(|n| n.to_string_lossy().into_owned()).unwrap_or_default();
+        let found = fs::metadata(&path).ok();
+        Beside { name, bytes: found.as_ref().map_or(0, fs::Metadata::len), is_there: found.is_some(), path }
+    }
+}
+
+fn header(path: &Path) -> io::Result<Header> {
+    let mut bytes = [0; Header::BYTES];
+    let mut file = fs::File::open(path)?;
+    file.read_exact(&mut bytes)?;
+    Header::read(&bytes, file.metadata()?.len()).ok_or_else(|| io::Error::other("no database"))
+}
+
+fn cut(header: &Header) -> Option<String> {
+    let (has, needs) = (header.pages_there, header.pages?);
+    (has < needs).then(|| {
+        format!(
+            "this file is cut: it has {has} of its {needs} pages. It was copied while it was being written, or the copy was \
+             interrupted. {RIGHT_WAY}"
+        )
+    })
+}
+
+/// Whether the log is that of the file, of the same moment.
+fn of_log(path: &Path, header: &Header, beside: &Beside) -> Option<String> {
+    let name = path.file_name().map(|n| n.to_string_lossy().into_owned()).unwrap_or_default();
+    let log = read_log(&beside.path, header).ok()?;
+    let Some(log) = log else {
+        return Some(format!(
+            "{} is no log of this file, or its beginning is damaged: nothing of it is shown here. {RIGHT_WAY}",
+            beside.name
+        ));
+    };
+    let another = |which: &str| {
+        format!(
+            "{name} and {} are of different moments: {which}. What is shown here never was. {RIGHT_WAY}",
+            beside.name
+        )
+    };
+    if log.counts.is_some_and(|(_, last)| header.count > last) {
+        return Some(another("the log is older than the file"));
+    }
+    if log.counts.is_some_and(|(first, _)| header.count.wrapping_add(1) < first) || !log.missing.is_empty() {
+        return Some(another("the file is older than the log, and what was merged in between is missing"));
+    }
+    None
+}
+
+/// What a log says of the file that it belongs to.
+struct Log {
+    /// How often the file's header had been written at the first and the last time that the log has it.
+    counts: Option<(u32, u32)>,
+    /// Pages that are neither in the log nor in the file.
+    missing: BTreeSet<u32>,
+}
+
+/// Reads which pages a log has; nothing where it is no log of a file like this.
+fn read_log(path: &Path, header: &Header) -> io::Result<Option<Log>> {
+    let mut file = BufReader::new(fs::File::open(path)?);
+    let mut head = [0; HEAD];
+    file.read_exact(&mut head)?;
+    let Some(head) = log::Head::read(&head).filter(|head| head.page_size == header.page_size) else { return Ok(None) };
+    let (mut counts, mut beyond, mut pages) = (None, BTreeSet::new(), header.pages_there);
+    let mut frame = [0; FRAME];
+    while file.read_exact(&mut frame).is_ok() {
+        let Some((page, commit)) = head.frame(&frame) else { break };
+        let mut skip = i64::from(header.page_size);
+        if page == 1 {
+            let mut start = [0; Header::BYTES];
+            file.read_exact(&mut start)?;
+            skip -= Header::BYTES as i64;
+            let count = Header::count(&start);
+            counts = Some((counts.map_or(count, |(first, _)| first), count));
+        }
+        if page > header.pages_there {
+            beyond.insert(page);
+        }
+        if let Some(size) = commit {
+            pages = size;
+        }
+        file.seek_relative(skip)?;
+    }
+    let missing = (header.pages_there.saturating_add(1)..=pages).filter(|p| !beyond.contains(p)).take(1).collect();
+    Ok(Some(Log { counts, missing }))
+}

@@ -1,0 +1,163 @@
+//! What each start of the app did.
+
+use super::file::File;
+use crate::engine::{Connection, Fault, FaultKind, Row};
+use crate::error::Error;
+use crate::sessions::{SESSIONS, process_began};
+use std::collections::BTreeMap;
+use velvet_core::{Value, ValueRef};
+
+/// One start of the app: from opening the file to closing it, or to its end.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Session {
+    /// Its number, from 1 in each file.
+    pub number: i64,
+    /// When it began, as a time stamp in UTC.
+    pub began_at: String,
+    /// The version of the app, where it said.
+    pub app_version: Option<String>,
+    /// The version of the app's schema.
+    pub schema_version: i64,
+    /// What opening came to, in words, where it was more than opening: created, upgraded from version 2.
+    pub opened: Option<String>,
+    /// The number of the process on its device.
+    pub process: i64,
+    /// How it ended, as far as the file tells.
+    pub end: SessionEnd,
+    /// When it was last written down: at its end when it was closed, else within about a second of its last write.
+    pub noted_at: String,
+    /// How many rows it wrote, by table.
+    pub wrote: Vec<TableWrites>,
+    /// When it went to the background and came back, as time stamps in UTC; the last times only, where there were many.
+    pub background: Vec<(String, Option<String>)>,
+}
+
+/// How many rows of a table a session wrote, those included that went with others.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct TableWrites {
+    /// The table.
+    pub table: String,
+    /// How many rows were inserted.
+    pub inserted: u64,
+    /// How many times a row was changed.
+    pub changed: u64,
+    /// How many rows were removed.
+    pub removed: u64,
+}
+
+/// How a session ended, as far as the file tells.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+#[non_exhaustive]
+pub enum SessionEnd {
+    /// The app closed the file.
+    Closed,
+    /// A later session found it open: the app was killed, or crashed.
+    Killed {
+        /// The session that found it.
+        found_by: i64,
+        /// Whether it was in the background then.
+        in_background: bool,
+    },
+    /// It had not ended when this file was written: the app was running, or has been killed since.
+    Open {
+        /// Whether it was in the background.
+        in_background: bool,
+    },
+    /// Its process runs on this device now.
+    Running {
+        /// Whether it is in the background.
+        in_background: bool,
+    },
+}
+
+impl File {
+    /// The last sessions, oldest first. None where no app of ours made the file, or it keeps none.
+    ///
+    /// # Errors
+    /// When the file cannot be read.
+    ///
+    /// ```
+    /// use velvet_drawer::inspect::{File, SessionEnd};
+    /// # use velvet_drawer::{Drawer, Record, Schema};
+    /// # #[derive(Record)] struct Glaze { name: String }
+    /// # let folder = tempfile::tempdir().unwrap();
+    /// # let path = folder.path().join("kiln.drawer");
+    /// let drawer = Drawer::open(&path, Schema::new("kilnbook").record::<Glaze>())?;
+    /// drawer.insert(Glaze { name: "Celadon".into() })?;
+    /// drawer.close()?;
+    ///
+    /// let sessions = File::open(&path)?.sessions(10)?;
+    /// assert_eq!(sessions[0].end, SessionEnd::Closed);
+    /// assert_eq!((sessions[0].wrote[0].table.as_str(), sessions[0].wrote[0].inserted), ("glaze", 1));
+    /// # Ok::<(), velvet_drawer::Error>(())
+    /// ```
+    pub fn sessions(&self, last: u64) -> Result<Vec<Session>, Error> {
+        if !self.is_ours() {
+            return Ok(Vec::new());
+        }
+        self.read("cannot read the sessions", |c| sessions(c, last))
+    }
+}
+
+/// The last sessions, oldest first.
+fn sessions(connection: &Connection, last: u64) -> Result<Vec<Session>, Fault> {
+    let text = format!(
+        "SELECT session, began_at, app_version, schema_version, opened, process, process_began, state, noted_at, \
+         found_open_by, wrote, background FROM {SESSIONS} ORDER BY session DESC LIMIT ?1"
+    );
+    let mut statement = match connection.prepare(&text) {
+        Err(Fault { kind: FaultKind::NoTable(_) | FaultKind::NoColumn(_), .. }) => return Ok(Vec::new()),
+        other => other?,
+    };
+    statement.bind_all(&[Value::Integer(i64::try_from(last).unwrap_or(i64::MAX))])?;
+    let mut rows = statement.rows();
+    let mut all = Vec::new();
+    while let Some(row) = rows.next()? {
+        all.push(session(row));
+    }
+    all.reverse();
+    Ok(all)
+}
+
+fn session(row: Row<'_, '_>) -> Session {
+    let said = |at: usize| Some(row.text(at)).filter(|text| !text.is_empty()).map(str::to_owned);
+    let in_background = row.text(7) == "background";
+    let (process, began) = (row.integer(5), row.value(6));
+    let runs_here = || matches!(began, ValueRef::Integer(at) if process_began(process) == Some(at));
+    let end = match (row.text(7), row.value(9)) {
+        ("closed", _) => SessionEnd::Closed,
+        (_, ValueRef::Integer(found_by)) => SessionEnd::Killed { found_by, in_background },
+        _ if runs_here() => SessionEnd::Running { in_background },
+        _ => SessionEnd::Open { in_background },
+    };
+    Session {
+        number: row.integer(0),
+        began_at: row.text(1).to_owned(),
+        app_version: said(2),
+        schema_version: row.integer(3),
+        opened: said(4),
+        process,
+        end,
+        noted_at: row.text(8).to_owned(),
+        wrote: wrote(row.text(10)),
+        background: background(row.text(11)),
+    }
+}
+
+/// What cannot be read, because another program wrote it, is left out.
+fn wrote(json: &str) -> Vec<TableWrites> {
+    let tables: BTreeMap<String, BTreeMap<String, u64>> = serde_json::from_str(json).unwrap_or_default();
+    let count = |counts: &BTreeMap<String, u64>, word: &str| counts.get(word).copied().unwrap_or(0);
+    let writes = |(table, counts): (String, BTreeMap<String, u64>)| TableWrites {
+        inserted: count(&counts, "inserted"),
+        changed: count(&counts, "changed"),
+        removed: count(&counts, "removed"),
+        table,
+    };
+    tables.into_iter().map(writes).collect()
+}
+
+fn background(json: &str) -> Vec<(String, Option<String>)> {
+    let times: Vec<Vec<String>> = serde_json::from_str(json).unwrap_or_default();
+    times.into_iter().filter_map(|mut t| (!t.is_empty()).then(|| (t.remove(0), t.pop()))).collect()
+}

@@ -1,0 +1,257 @@
+//! What was written to records, and by which start of the app.
+
+use super::file::File;
+use crate::engine::{Connection, Fault, FaultKind, Row};
+use crate::error::Error;
+use serde_json::{Map, Value as Json};
+use std::collections::{BTreeMap, HashMap};
+use velvet_core::name::{KEY_COLUMN, quoted};
+use velvet_core::statement::{TRAIL, WRITES};
+use velvet_core::{Value, ValueRef};
+
+/// Which entries of the trail to read.
+#[derive(Clone, Debug, Default)]
+pub struct TrailOf {
+    /// Those of this table only.
+    pub table: Option<String>,
+    /// Those of the record with this row number only.
+    pub key: Option<i64>,
+    /// Those of this session only.
+    pub session: Option<i64>,
+    /// At most this many, of the newest.
+    pub limit: Option<u64>,
+}
+
+/// What was written to one record by one statement.
+#[derive(Clone, Debug, PartialEq)]
+pub struct TrailEntry {
+    /// Its number; later entries have larger ones.
+    pub number: i64,
+    /// The table.
+    pub table: String,
+    /// The row number of the record.
+    pub key: i64,
+    /// What was done to it.
+    pub did: Did,
+    /// When, as a time stamp in UTC.
+    pub at: String,
+    /// The session that did it. Nothing where another program did, or the app keeps no sessions.
+    pub session: Option<i64>,
+    /// The number of the transaction: what has the same was kept together. Nothing where another program did it.
+    pub write: Option<i64>,
+    /// The columns that were written, where the trail says: those that changed; of an inserted or removed record all that are
+    /// known.
+    pub columns: Vec<WrittenColumn>,
+}
+
+/// What was done to a record.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Did {
+    /// It was inserted.
+    Inserted,
+    /// It was changed.
+    Changed,
+    /// It was removed.
+    Removed,
+}
+
+/// A column that was written.
+#[derive(Clone, Debug, PartialEq)]
+pub struct WrittenColumn {
+    /// Its name, as it was then.
+    pub name: String,
+    /// What stood there before.
+    pub before: Told,
+    /// What stood there afterwards.
+    pub after: Told,
+}
+
+/// What is told of a value.
+#[derive(Clone, Debug, PartialEq)]
+pub enum Told {
+    /// The value.
+    Value(Value),
+    /// The record was not there.
+    NotThere,
+    /// The column is private, so its values are left out.
+    Private,
+    /// It was too long to be kept; so many characters, or bytes.
+    TooLong(u64),
+    /// The trail did not keep it.
+    Unknown,
+}
+
+/// What is known of a record at one point of its trail, going back from now.
+enum Known {
+    Columns(BTreeMap<String, Told>),
+    NotThere,
+    Nothing,
+}
+
+impl Known {
+    fn column(&self, name: &str) -> Told {
+        match self {
+            Known::Columns(columns) => columns.get(name).cloned().unwrap_or(Told::Unknown),
+            Known::NotThere => Told::NotThere,
+            Known::Nothing => Told::Unknown,
+        }
+    }
+}
+
+impl File {
+    /// What was written to records, newest first, as far as the app keeps a trail ([`crate::Options::trail`]). What came after a
+    /// value is told by the next entry of the same record, or by the record itself.
+    ///
+    /// # Errors
+    /// When the file cannot be read.
+    pub fn trail(&self, of: &TrailOf) -> Result<Vec<TrailEntry>, Error> {
+        if !self.is_ours() {
+            return Ok(Vec::new());
+        }
+        self.read("cannot read the trail", |c| self.entries(c, of))
+    }
+
+    fn entries(&self, connection: &Connection, of: &TrailOf) -> Result<Vec<TrailEntry>, Fault> {
+        let text = format!(
+            "SELECT t.entry, t.table_name, t.key, t.did, coalesce(w.at, t.at), w.session, t.write, t.before FROM {TRAIL} AS t \
+             LEFT JOIN {WRITES} AS w ON w.write = t.write WHERE coalesce(t.table_name = ?1, 1) AND coalesce(t.key = ?2, 1) \
+             ORDER BY t.entry DESC"
+        );
+        let mut statement = match connection.prepare(&text) {
+            Err(Fault { kind: FaultKind::NoTable(_) | FaultKind::NoColumn(_), .. }) => return Ok(Vec::new()),
+            other => other?,
+        };
+        statement.bind_all(&[of.table.clone().into(), of.key.into()])?;
+        let limit = of.limit.map_or(usize::MAX, |n| usize::try_from(n).unwrap_or(usize::MAX));
+        let mut known: HashMap<(String, i64), Known> = HashMap::new();
+        let mut all = Vec::new();
+        let mut rows = statement.rows();
+        while all.len() < limit
+            && let Some(row) = rows.next()?
+        {
+            let (table, key) = (row.text(1).to_owned(), row.integer(2));
+            let state = match known.remove(&(table.clone(), key)) {
+                Some(state) => state,
+                None => self.stands_now(connection, &table, key)?,
+            };
+            let (entry, before) = self.entry(row, state);
+            known.insert((table, key), before);
+            if of.session.is_none_or(|session| entry.session == Some(session)) {
+                all.push(entry);
+            }
+        }
+        Ok(all)
+    }
+
+    /// The record as it is stored now.
+    fn stands_now(&self, connection: &Connection, table: &str, key: i64) -> Result<Known, Fault> {
+        let text = format!("SELECT * FROM {} WHERE {} = ?1", quoted(table), quoted(KEY_COLUMN));
+        let mut statement = match connection.prepare(&text) {
+            // The table was dropped since.
+            Err(Fault { kind: FaultKind::NoTable(_) | FaultKind::NoColumn(_), .. }) => return Ok(Known::Nothing),
+            other => other?,
+        };
+        statement.bind(1, ValueRef::Integer(key))?;
+        let mut rows = statement.rows();
+        let Some(row) = rows.next()? else { return Ok(Known::NotThere) };
+        let declared = self.declared().and_then(|s| s.table(table));
+        let is_private = |name: &str| declared.and_then(|t| t.column(name)).is_some_and(|c| c.private);
+        let cell = |at: usize| {
+            let name = row.name(at);
+            let told = if is_private(name) { Told::Private } else { Told::Value(row.value(at).to_value()) };
+            (name != KEY_COLUMN).then(|| (name.to_owned(), told))
+        };
+        Ok(Known::Columns((0..row.count()).filter_map(cell).collect()))
+    }
+
+    /// An entry, and what is known of the record before it. `after` is what is known of it afterwards.
+    fn entry(&self, row: Row<'_, '_>, after: Known) -> (TrailEntry, Known) {
+        let number = |at: usize| if let ValueRef::Integer(n) = row.value(at) { Some(n) } else { None };
+        let did = match row.text(3) {
+            "inserted" => Did::Inserted,
+            "removed" => Did::Removed,
+            _ => Did::Changed,
+        };
+        let kept = serde_json::from_str::<Map<String, Json>>(row.text(7)).ok();
+        let (columns, before) = match (did, kept) {
+            (Did::Inserted, _) => {
+                let written = |(name, told): (&String, &Told)| WrittenColumn {
+                    name: name.clone(),
+                    before: Told::NotThere,
+                    after: told.clone(),
+                };
+                let columns = if let Known::Columns(columns) = &after {
+                    columns.iter().map(written).collect()
+                } else {
+                    Vec::new()
+                };
+                (self.in_order(row.text(1), columns), Known::NotThere)
+            }
+            (_, None) => (Vec::new(), Known::Nothing),
+            (_, Some(kept)) => {
+                let told: BTreeMap<String, Told> = kept.iter().map(|(name, json)| (name.clone(), told(json))).collect();
+                let written = |(name, before): (&String, &Told)| WrittenColumn {
+                    name: name.clone(),
+                    before: before.clone(),
+                    after: after.column(name),
+                };
+                let columns = self.in_order(row.text(1), told.iter().map(written).collect());
+                let before = match after {
+                    Known::Columns(mut columns) => {
+                        columns.extend(told);
+                        Known::Columns(columns)
+                    }
+                    _ => Known::Columns(told),
+                };
+                (columns, before)
+            }
+        };
+        let entry = TrailEntry {
+            number: row.integer(0),
+            table: row.text(1).to_owned(),
+            key: row.integer(2),
+            did,
+            at: row.text(4).to_owned(),
+            session: number(5),
+            write: number(6),
+            columns,
+        };
+        (entry, before)
+    }
+
+    /// The columns in the order in which they are declared.
+    fn in_order(&self, table: &str, mut columns: Vec<WrittenColumn>) -> Vec<WrittenColumn> {
+        if let Some(table) = self.declared().and_then(|s| s.table(table)) {
+            columns.sort_by_key(|c| table.columns.iter().position(|d| d.name == c.name).unwrap_or(usize::MAX));
+        }
+        columns
+    }
+}
+
+/// A value as the trail keeps it.
+fn told(json: &Json) -> Told {
+    let value = match json {
+        Json::Null => Value::Missing,
+        Json::String(text) => Value::Text(text.clone()),
+        Json::Number(number) => match number.as_i64() {
+            Some(whole) => Value::Integer(whole),
+            None => Value::Real(number.as_f64().unwrap_or(f64::NAN)),
+        },
+        Json::Object(object) => match object.iter().next() {
+            Some((word, _)) if word == "private" => return Told::Private,
+            Some((word, length)) if word == "left_out" => return Told::TooLong(length.as_u64().unwrap_or(0)),
+            Some((word, Json::String(hex))) if word == "bytes" => Value::Bytes(bytes(hex)),
+            Some((word, Json::String(sign))) if word == "real" => {
+                Value::Real(if sign == "inf" { f64::INFINITY } else { f64::NEG_INFINITY })
+            }
+            _ => return Told::Unknown,
+        },
+        _ => return Told::Unknown,
+    };
+    Told::Value(value)
+}
+
+fn bytes(hex: &str) -> Vec<u8> {
+    let digits: Vec<u8> = hex.chars().filter_map(|c| c.to_digit(16)).map(|d| d as u8).collect();
+    digits.chunks_exact(2).map(|pair| pair[0] << 4 | pair[1]).collect()
+}

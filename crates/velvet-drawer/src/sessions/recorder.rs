@@ -1,0 +1,307 @@
+//! Writing down what a session does, beside the app and never in its way.
+//!
+//! A thread of its own notes the beginning once the drawer is open, and then, at most once a second, how much was written. It sleeps
+//! while nothing is. What it cannot write is told to the log and otherwise let go: the app's own data come first.
+
+use super::{SESSIONS, running};
+use crate::engine::{Connection, Fault, Settings, SharedWriter, Written, add};
+use crate::events;
+use serde_json::{Map, Value as Json, json};
+use std::path::PathBuf;
+use std::sync::{Arc, Condvar, Mutex, MutexGuard, PoisonError};
+use std::thread::{self, JoinHandle};
+use std::time::{Duration, Instant};
+use velvet_core::Value;
+
+/// How long at least between two notes of what was written.
+const BETWEEN_NOTES: Duration = Duration::from_secs(1);
+
+/// How many of the last times in the background are kept.
+const TIMES_KEPT: usize = 50;
+
+/// What is known of a session when it begins.
+#[derive(Clone, Debug)]
+pub(crate) struct Start {
+    pub(crate) path: PathBuf,
+    pub(crate) settings: Settings,
+    pub(crate) app_version: Option<String>,
+    pub(crate) schema_version: u32,
+    /// What opening came to, where it was more than opening.
+    pub(crate) opened: Option<String>,
+    /// How many sessions the file keeps.
+    pub(crate) kept: u32,
+}
+
+/// Writes down one session.
+pub(crate) struct Recorder {
+    shared: Arc<Shared>,
+    thread: Mutex<Option<JoinHandle<()>>>,
+}
+
+struct Shared {
+    start: Start,
+    began_at: String,
+    process_began: Option<i64>,
+    state: Mutex<State>,
+    wake: Condvar,
+}
+
+#[derive(Default)]
+struct State {
+    /// The session's number, once the beginning is written.
+    number: Option<i64>,
+    wrote: Vec<Written>,
+    /// Something was written since the last note.
+    news: bool,
+    background: Vec<(String, Option<String>)>,
+    ended: bool,
+}
+
+fn now() -> String {
+    format!("{:.9}", jiff::Timestamp::now())
+}
+
+impl Recorder {
+    /// Of a session that begins now. Nothing is written yet.
+    pub(crate) fn new(start: Start) -> Recorder {
+        let process_began = running::began(i64::from(std::process::id()));
+        let (state, wake) = (Mutex::default(), Condvar::new());
+        let shared = Arc::new(Shared { began_at: now(), process_began, start, state, wake });
+        Recorder { shared, thread: Mutex::default() }
+    }
+
+    /// Begins to write it down, beside the app.
+    pub(crate) fn begin(&self, writer: SharedWriter) {
+        let works = Arc::clone(&self.shared);
+        match thread::Builder::new().name("velvet-session".into()).spawn(move || works.run(&writer)) {
+            Ok(thread) => *self.thread.lock().unwrap_or_else(PoisonError::into_inner) = Some(thread),
+            Err(error) => events::not_noted(&self.shared.start.path, &error.to_string()),
+        }
+    }
+
+    /// What hears how many rows were written.
+    pub(crate) fn hears(&self) -> impl Fn(&[Written]) + Send + 'static {
+        let shared = Arc::clone(&self.shared);
+        move |written| {
+            let mut state = shared.state();
+            add(&mut state.wrote, written);
+            if !state.news {
+                state.news = true;
+                shared.wake.notify_all();
+            }
+        }
+    }
+
+    /// Notes the time. Says whether that is news.
+    pub(super) fn went_to_background(&self) -> bool {
+        let times = &mut self.shared.state().background;
+        let is_there = times.last().is_some_and(|(_, back)| back.is_none());
+        if !is_there {
+            times.push((now(), None));
+            let too_many = times.len().saturating_sub(TIMES_KEPT);
+            times.drain(..too_many);
+        }
+        !is_there
+    }
+
+    /// Notes the time. Says whether that is news.
+    pub(super) fn came_back(&self) -> bool {
+        match self.shared.state().background.last_mut() {
+            Some((_, back @ None)) => {
+                *back = Some(now());
+                true
+            }
+            _ => false,
+        }
+    }
+
+    /// Writes what is known of the session now, and its beginning before that. The caller has the connection that writes.
+    pub(super) fn note(&self, connection: &Connection) -> Result<(), Fault> {
+        self.shared.note(connection, false)
+    }
+
+    /// The number of the session; its beginning is written where it is not yet. The caller has the connection that writes.
+    pub(crate) fn number(&self, connection: &Connection) -> Result<i64, Fault> {
+        self.shared.number(connection)
+    }
+
+    /// Ends the session: writes nothing more beside the app, and that it was closed. The caller has the connection that writes, and
+    /// closes it next.
+    pub(crate) fn end(self, writer: &SharedWriter) {
+        self.shared.state().ended = true;
+        self.shared.wake.notify_all();
+        // Opening failed, in what fills a new file, before it began.
+        let Some(thread) = self.thread.into_inner().unwrap_or_else(PoisonError::into_inner) else { return };
+        // It panics only where the engine does; then there is nothing more to note.
+        let _ = thread.join();
+        let noted = writer.with(|connection| self.shared.note(connection, true));
+        self.shared.tell_of(noted);
+    }
+}
+
+impl Shared {
+    fn state(&self) -> MutexGuard<'_, State> {
+        self.state.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    fn tell_of(&self, result: Option<Result<(), Fault>>) {
+        if let Some(Err(fault)) = result {
+            events::not_noted(&self.start.path, &fault.message);
+        }
+    }
+
+    fn run(&self, writer: &SharedWriter) {
+        if self.state().ended {
+            return;
+        }
+        self.tell_of(writer.with(|connection| self.number(connection).map(drop)));
+        self.tell_of(Some(self.merge()));
+        let mut last = Instant::now() - BETWEEN_NOTES;
+        loop {
+            let mut state = self.state();
+            while !(state.ended || state.news && last.elapsed() >= BETWEEN_NOTES) {
+                let pause = BETWEEN_NOTES.saturating_sub(last.elapsed());
+                state = if state.news {
+                    self.wake.wait_timeout(state, pause).unwrap_or_else(PoisonError::into_inner).0
+                } else {
+                    self.wake.wait(state).unwrap_or_else(PoisonError::into_inner)
+                };
+            }
+            if state.ended {
+                return;
+            }
+            drop(state);
+            self.tell_of(writer.with(|connection| self.note(connection, false)));
+            last = Instant::now();
+        }
+    }
+
+    /// Merges the log into the main file as far as nobody reads it, so that a copy of the main file alone can be told from a
+    /// whole one: it says that a session began, and not that it ended.
+    fn merge(&self) -> Result<(), Fault> {
+        let connection = Connection::writer(&self.start.path, &self.start.settings)?;
+        connection.run("PRAGMA wal_checkpoint(PASSIVE)")
+    }
+
+    /// The number of this session; writes its beginning where that is not written yet.
+    fn number(&self, connection: &Connection) -> Result<i64, Fault> {
+        let known = self.state().number;
+        if let Some(number) = known {
+            return Ok(number);
+        }
+        let number = lightly(connection, || self.write_beginning(connection))?;
+        self.state().number = Some(number);
+        Ok(number)
+    }
+
+    fn write_beginning(&self, connection: &Connection) -> Result<i64, Fault> {
+        let Start { app_version, schema_version, opened, kept, .. } = &self.start;
+        let text = format!(
+            "INSERT INTO {SESSIONS} (began_at, app_version, schema_version, opened, process, process_began, state, noted_at, \
+             wrote, background) VALUES (?1, ?2, ?3, ?4, ?5, ?6, 'foreground', ?1, '{{}}', '[]')"
+        );
+        let values = [
+            self.began_at.as_str().into(),
+            app_version.clone().into(),
+            (*schema_version).into(),
+            opened.clone().into(),
+            std::process::id().into(),
+            self.process_began.into(),
+        ];
+        run(connection, &text, &values)?;
+        let number = connection.last_row_number();
+        for (session, process, process_began) in still_open(connection, number)? {
+            let began = running::began(process);
+            // Where the system does not tell, the session says itself that it is there, with its next note.
+            if began.is_none() || (process_began.is_some() && began != process_began) {
+                let text = format!("UPDATE {SESSIONS} SET found_open_by = ?2 WHERE session = ?1");
+                run(connection, &text, &[session.into(), number.into()])?;
+            }
+        }
+        run(connection, &format!("DELETE FROM {SESSIONS} WHERE session <= ?1"), &[(number - i64::from(*kept)).into()])?;
+        count_in_header(connection)?;
+        Ok(number)
+    }
+
+    /// Writes what is known of the session now.
+    fn note(&self, connection: &Connection, closed: bool) -> Result<(), Fault> {
+        let number = self.number(connection)?;
+        let values = {
+            let mut state = self.state();
+            state.news = false;
+            let away = state.background.last().is_some_and(|(_, back)| back.is_none());
+            let word = if closed {
+                "closed"
+            } else if away {
+                "background"
+            } else {
+                "foreground"
+            };
+            let times: Vec<Vec<&String>> = state
+                .background
+                .iter()
+                .map(|(from, to)| [Some(from), to.as_ref()].into_iter().flatten().collect())
+                .collect();
+            [number.into(), word.into(), now().into(), told(&state.wrote).into(), json!(times).to_string().into()]
+        };
+        let text = format!(
+            "UPDATE {SESSIONS} SET state = ?2, noted_at = ?3, wrote = ?4, background = ?5, found_open_by = NULL WHERE session = ?1"
+        );
+        lightly(connection, || {
+            run(connection, &text, &values)?;
+            count_in_header(connection)
+        })
+    }
+}
+
+/// Writes the header, which counts how often it was written: by that a log can be told from one of another moment.
+fn count_in_header(connection: &Connection) -> Result<(), Fault> {
+    // A newer app may have upgraded the file meanwhile.
+    let version = connection.number("PRAGMA user_version")?;
+    connection.run(&format!("PRAGMA user_version = {version}"))
+}
+
+/// How many rows were written, by table, as JSON.
+fn told(wrote: &[Written]) -> String {
+    let count = |w: &Written| {
+        let counts = [("inserted", w.inserted), ("changed", w.changed), ("removed", w.removed)];
+        let counts = counts.into_iter().filter(|(_, n)| *n > 0).map(|(word, n)| (word.to_owned(), json!(n)));
+        Json::Object(counts.collect())
+    };
+    Json::Object(wrote.iter().map(|w| (w.table.clone(), count(w))).collect::<Map<_, _>>()).to_string()
+}
+
+/// The other sessions that were not closed nor found open before: their numbers and processes.
+fn still_open(connection: &Connection, number: i64) -> Result<Vec<(i64, i64, Option<i64>)>, Fault> {
+    let text = format!(
+        "SELECT session, process, process_began FROM {SESSIONS} WHERE state <> 'closed' AND found_open_by IS NULL AND session <> ?1"
+    );
+    let mut statement = connection.prepare(&text)?;
+    statement.bind_all(&[number.into()])?;
+    let mut rows = statement.rows();
+    let mut all = Vec::new();
+    while let Some(row) = rows.next()? {
+        let began = if let Value::Integer(began) = row.value(2).to_value() { Some(began) } else { None };
+        all.push((row.integer(0), row.integer(1), began));
+    }
+    Ok(all)
+}
+
+fn run(connection: &Connection, text: &str, values: &[Value]) -> Result<(), Fault> {
+    let mut statement = connection.prepare(text)?;
+    statement.bind_all(values)?;
+    statement.execute().map(drop)
+}
+
+/// Runs `work` in a transaction that is safe from a kill, but does not wait until it is safe from a loss of power.
+fn lightly<R>(connection: &Connection, work: impl FnOnce() -> Result<R, Fault>) -> Result<R, Fault> {
+    connection.without_waiting(|| {
+        connection.turn("BEGIN IMMEDIATE")?;
+        let result = work().and_then(|result| connection.turn("COMMIT").map(|()| result));
+        if result.is_err() {
+            // The engine may have rolled back by itself; then this has nothing left to do.
+            let _ = connection.turn("ROLLBACK");
+        }
+        result
+    })
+}

@@ -1,0 +1,15 @@
+//! Whether a process is still running, as far as the system tells.
+
+/// When a process began, in the system's own count; nothing where the system does not tell, or there is no such process. With the
+/// number it tells one process from another that is given the same number later.
+pub(crate) fn began(process: i64) -> Option<i64> {
+    if !cfg!(any(target_os = "linux", target_os = "android")) {
+        return None;
+    }
+    let text = std::fs::read_to_string(format!("/proc/{process}/stat")).ok()?;
+    // The second value is a name in brackets, in which anything may stand.
+    let after_name = &text[text.rfind(')')? + 1..];
+    let (state, began) = (after_name.split_whitespace().next()?, after_name.split_whitespace().nth(19)?);
+    // One that has ended, and whose parent has not heard of it yet.
+    if state == "Z" { None } else { began.parse().ok() }
+}

@@ -1,0 +1,97 @@
+//! Giving each write of ours its number in the trail, and keeping the trail within its bound.
+
+use crate::engine::{Connection, Fault};
+use std::time::Duration;
+use velvet_core::Value;
+use velvet_core::statement::{TRAIL, WRITES, WRITING};
+
+/// How many writes there are between two looks at how old the entries are.
+const WRITES_BETWEEN: i64 = 256;
+
+/// Keeps the trails of an open drawer.
+pub(crate) struct Keeping {
+    entries: i64,
+    age: Duration,
+    begin: String,
+    end: [String; 2],
+    count: String,
+}
+
+impl Keeping {
+    pub(crate) fn new(entries: u64, age: Duration) -> Keeping {
+        Keeping {
+            entries: i64::try_from(entries).unwrap_or(i64::MAX),
+            age,
+            begin: format!("UPDATE {WRITING} SET write = 1 + coalesce((SELECT max(write) FROM {WRITES}), 0)"),
+            // A write that left no entry needs no number.
+            end: [
+                format!(
+                    "INSERT INTO {WRITES} (write, session, at) SELECT write, ?1, ?2 FROM {WRITING} \
+                     WHERE write = (SELECT write FROM {TRAIL} ORDER BY entry DESC LIMIT 1)"
+                ),
+                format!("UPDATE {WRITING} SET write = NULL"),
+            ],
+            count: format!(
+                "SELECT coalesce((SELECT max(entry) FROM {TRAIL}) - (SELECT min(entry) FROM {TRAIL}), 0), \
+                 coalesce((SELECT max(write) FROM {WRITES}), 0)"
+            ),
+        }
+    }
+
+    /// A transaction of ours has begun.
+    pub(crate) fn begin(&self, connection: &Connection) -> Result<(), Fault> {
+        connection.turn(&self.begin)
+    }
+
+    /// A transaction of ours is about to be kept.
+    pub(crate) fn end(&self, connection: &Connection, session: Option<i64>) -> Result<(), Fault> {
+        let [note, ended] = &self.end;
+        let left_entries = {
+            let mut statement = connection.prepare(note)?;
+            statement.bind_all(&[session.into(), format!("{:.9}", jiff::Timestamp::now()).into()])?;
+            statement.execute()? > 0
+        };
+        if left_entries {
+            self.trim(connection)?;
+        }
+        connection.turn(ended)
+    }
+
+    fn trim(&self, connection: &Connection) -> Result<(), Fault> {
+        let (entries, writes) = {
+            let mut statement = connection.prepare(&self.count)?;
+            let mut rows = statement.rows();
+            rows.next()?.map_or((0, 0), |row| (row.integer(0) + 1, row.integer(1)))
+        };
+        let too_many = entries > self.entries.saturating_add(self.entries / 8);
+        let looks = writes % WRITES_BETWEEN == 0;
+        if too_many {
+            let keeps = format!("DELETE FROM {TRAIL} WHERE entry <= (SELECT max(entry) FROM {TRAIL}) - ?1");
+            run(connection, &keeps, self.entries.into())?;
+        }
+        if looks {
+            // In the order of entries, moments go up: all before the first that is young enough are too old.
+            let oldest = jiff::Timestamp::now().checked_sub(self.age).unwrap_or(jiff::Timestamp::MIN);
+            let young = format!(
+                "DELETE FROM {TRAIL} WHERE entry < coalesce((SELECT min(t.entry) FROM {TRAIL} AS t LEFT JOIN {WRITES} AS w \
+                 ON w.write = t.write WHERE coalesce(w.at, t.at) >= ?1), 0)"
+            );
+            run(connection, &young, format!("{oldest:.9}").into())?;
+        }
+        if too_many || looks {
+            // The last one stays, so that its number is not given again.
+            let unused = format!(
+                "DELETE FROM {WRITES} WHERE write < min((SELECT max(write) FROM {WRITES}), \
+                 coalesce((SELECT write FROM {TRAIL} WHERE write IS NOT NULL ORDER BY entry LIMIT 1), ?1))"
+            );
+            run(connection, &unused, Value::Integer(i64::MAX))?;
+        }
+        Ok(())
+    }
+}
+
+fn run(connection: &Connection, text: &str, value: Value) -> Result<(), Fault> {
+    let mut statement = connection.prepare(text)?;
+    statement.bind_all(&[value])?;
+    statement.execute().map(drop)
+}

@@ -1,0 +1,243 @@
+//! What each start of the app did, across real processes, and whether a pulled file is all there.
+//!
+//! The processes are this test program again, started by the pretend phone for the test called `app`.
+
+mod common;
+
+use common::{Photo, Piece, folder, other_program, piece, schema};
+use std::io::Write;
+use std::path::{Path, PathBuf};
+use std::process::Command;
+use std::time::{Duration, Instant};
+use velvet_drawer::inspect::{File, Session, SessionEnd};
+use velvet_drawer::{Drawer, Error};
+use velvet_phone::app::{Signal, next_signal};
+use velvet_phone::{Phone, Running, Sandbox};
+
+const ROLE: &str = "VELVET_TEST_ROLE";
+
+/// What the processes do; nothing where this is run as an ordinary test.
+#[test]
+fn app() {
+    let Ok(role) = std::env::var(ROLE) else { return };
+    let path = velvet_phone::app::folders().unwrap().durable.join("kiln.drawer");
+    let drawer = Drawer::options().app_version(role).open(path, schema()).unwrap();
+    let say = |line: &str| {
+        println!("{line}");
+        std::io::stdout().flush().unwrap();
+    };
+    say("opened");
+    loop {
+        match next_signal() {
+            Signal::Background => drawer.going_to_background().unwrap(),
+            Signal::Foreground => drawer.back_in_foreground().unwrap(),
+            Signal::Tap(mark) => drop(drawer.insert(piece(&mark)).unwrap()),
+            Signal::Quit => break,
+        }
+        say("done");
+    }
+}
+
+fn start(sandbox: &Sandbox, version: &str) -> Running {
+    let mut command = Command::new(std::env::current_exe().unwrap());
+    command.args(["--exact", "app", "--nocapture"]).env(ROLE, version);
+    let mut running = sandbox.start(command).unwrap();
+    running.wait_for("opened").unwrap();
+    running
+}
+
+fn phone() -> (Phone, Sandbox, PathBuf) {
+    let phone = Phone::temporary().unwrap();
+    let sandbox = phone.sandbox("kilnbook").unwrap();
+    let path = sandbox.durable().join("kiln.drawer");
+    (phone, sandbox, path)
+}
+
+fn sessions(path: &Path) -> Vec<Session> {
+    File::open(path).unwrap().sessions(100).unwrap()
+}
+
+/// Waits until the file says what is expected of its sessions; they are written beside the app.
+#[track_caller]
+fn eventually(path: &Path, is_so: impl Fn(&[Session]) -> bool) -> Vec<Session> {
+    let begun = Instant::now();
+    loop {
+        let sessions = sessions(path);
+        if is_so(&sessions) {
+            return sessions;
+        }
+        assert!(begun.elapsed() < Duration::from_secs(60), "{sessions:#?}");
+        std::thread::sleep(Duration::from_millis(20));
+    }
+}
+
+#[test]
+fn each_start_is_kept_with_what_it_wrote_and_how_it_ended() {
+    let (_phone, sandbox, path) = phone();
+    let mut first = start(&sandbox, "1.0");
+    first.tap("K-1").unwrap();
+    first.wait_for("done").unwrap();
+    first.quit().unwrap();
+    let mut second = start(&sandbox, "1.1");
+    second.to_background().unwrap();
+    second.wait_for("done").unwrap();
+    second.to_foreground().unwrap();
+    second.wait_for("done").unwrap();
+    second.tap("K-2").unwrap();
+    eventually(&path, |all| all.len() == 2 && !all[1].wrote.is_empty());
+    assert_eq!(sessions(&path)[1].end, SessionEnd::Running { in_background: false });
+    second.kill().unwrap();
+    assert_eq!(sessions(&path)[1].end, SessionEnd::Open { in_background: false });
+    let mut third = start(&sandbox, "1.2");
+    third.to_background().unwrap();
+    third.wait_for("done").unwrap();
+    third.kill().unwrap();
+    start(&sandbox, "1.3").quit().unwrap();
+
+    let all = sessions(&path);
+    let told: Vec<_> = all.iter().map(|s| (s.number, s.app_version.as_deref().unwrap(), s.end)).collect();
+    let killed = |found_by, in_background| SessionEnd::Killed { found_by, in_background };
+    let expected = [
+        (1, "1.0", SessionEnd::Closed),
+        (2, "1.1", killed(3, false)),
+        (3, "1.2", killed(4, true)),
+        (4, "1.3", SessionEnd::Closed),
+    ];
+    assert_eq!(told, expected);
+    assert_eq!(all[0].opened.as_deref(), Some("created"));
+    assert_eq!(all[0].wrote.len(), 1);
+    assert_eq!((all[1].wrote[0].table.as_str(), all[1].wrote[0].inserted), ("piece", 1));
+    assert!(matches!(&all[1].background[..], [(from, Some(to))] if from < to), "{:?}", all[1].background);
+    assert!(matches!(&all[2].background[..], [(_, None)]), "{:?}", all[2].background);
+    assert!(all.windows(2).all(|pair| pair[0].noted_at < pair[1].began_at && pair[0].process != pair[1].process));
+}
+
+#[test]
+fn a_process_that_still_runs_is_not_taken_for_killed_by_another() {
+    let (_phone, sandbox, path) = phone();
+    let mut first = start(&sandbox, "1.0");
+    eventually(&path, |all| all.len() == 1);
+    let second = start(&sandbox, "share");
+    eventually(&path, |all| all.len() == 2);
+    second.quit().unwrap();
+    first.tap("K-1").unwrap();
+    first.wait_for("done").unwrap();
+    first.quit().unwrap();
+    assert_eq!(sessions(&path).iter().map(|s| s.end).collect::<Vec<_>>(), [SessionEnd::Closed; 2]);
+}
+
+#[test]
+fn rows_are_counted_when_they_are_kept_and_not_when_they_are_rolled_back() {
+    let (_folder, path) = folder();
+    let drawer = Drawer::open(&path, schema()).unwrap();
+    let pieces = drawer.insert_all(["K-1", "K-2", "K-3"].map(piece)).unwrap();
+    let photo = |at: usize, side: &str| Photo { piece: pieces[at].key(), side: side.into() };
+    drawer.insert_all([photo(0, "left"), photo(0, "right"), photo(1, "left")]).unwrap();
+    drawer.insert(piece("K-1")).unwrap_err();
+    drawer.write(|tx| tx.insert(piece("K-4")).and(Err::<(), _>(Error::own("no")))).unwrap_err();
+    drawer
+        .write(|tx| {
+            let part = tx.part(|tx| tx.insert(piece("K-5")).and(Err::<(), _>(Error::own("no"))));
+            assert!(part.is_err());
+            // The first is changed before the second clashes.
+            assert!(tx.sql("update piece set mark = 'same'").run().is_err());
+            tx.change(pieces[2].key(), |p| p.grams = None)
+        })
+        .unwrap();
+    // What goes with a record is counted too.
+    drawer.remove(pieces[0].key()).unwrap();
+    // Here the engine removes all rows at once.
+    drawer.records::<Photo>().remove().unwrap();
+    drawer.insert(photo(1, "left")).unwrap();
+    drawer.remove_all::<Photo>().unwrap();
+    drawer.insert(photo(1, "left")).unwrap();
+    drawer.write(|tx| tx.sql("delete from photo").run()).unwrap();
+    drawer.close().unwrap();
+    let wrote = sessions(&path).remove(0).wrote;
+    let told: Vec<_> = wrote.iter().map(|w| (w.table.as_str(), w.inserted, w.changed, w.removed)).collect();
+    assert_eq!(told, [("photo", 5, 0, 5), ("piece", 3, 1, 1)]);
+}
+
+#[test]
+fn sessions_are_kept_within_their_bound_and_not_at_all_where_they_are_off() {
+    let (_folder, path) = folder();
+    for _ in 0..5 {
+        Drawer::options().sessions_kept(2).open(&path, schema()).unwrap().close().unwrap();
+    }
+    assert_eq!(sessions(&path).iter().map(|s| s.number).collect::<Vec<_>>(), [4, 5]);
+    let before = std::fs::read(&path).unwrap();
+    let drawer = Drawer::options().without_sessions().open(&path, schema()).unwrap();
+    drawer.going_to_background().unwrap();
+    drawer.close().unwrap();
+    assert!(std::fs::read(&path).unwrap() == before);
+}
+
+/// What is said of a file before any of its rows is shown.
+fn warnings(path: &Path) -> String {
+    match File::open(path).and_then(|file| file.warnings()) {
+        Ok(warnings) => warnings.join(" | "),
+        Err(error) => error.to_string(),
+    }
+}
+
+#[test]
+fn a_pulled_file_that_is_not_all_there_is_told() {
+    let (phone, sandbox, path) = phone();
+    let pulled = |name: &str| phone.folder().join(name);
+    let fill = |from: u64| {
+        let drawer = Drawer::options().without_sessions().open(&path, schema()).unwrap();
+        drawer
+            .insert_all((from..from + 200).map(|n| Piece { remarks: "x".repeat(900), ..piece(&n.to_string()) }))
+            .unwrap();
+        drawer.close().unwrap();
+    };
+    fill(1_000);
+    let early = sandbox.pull_alone("kiln.drawer", &pulled("early")).unwrap();
+    assert_eq!(warnings(&early), "");
+
+    let mut running = start(&sandbox, "1.0");
+    running.tap("K-1").unwrap();
+    running.wait_for("done").unwrap();
+    eventually(&path, |all| all.len() == 1 && !all[0].wrote.is_empty());
+    let whole = sandbox.pull("kiln.drawer", &pulled("whole")).unwrap();
+    assert!(warnings(&whole).starts_with("the newest changes are not in this file but in kiln.drawer-wal beside it"));
+    assert!(!warnings(&whole).contains(" | "), "{}", warnings(&whole));
+    let alone = sandbox.pull_alone("kiln.drawer", &pulled("alone")).unwrap();
+    assert!(
+        warnings(&alone).starts_with("this file was copied without kiln.drawer-wal: session 1 had begun"),
+        "{}",
+        warnings(&alone)
+    );
+    let log = |folder: &str| pulled(folder).join("kiln.drawer-wal");
+    running.quit().unwrap();
+    assert_eq!(warnings(&path), "");
+
+    // The file has gone on, or not come so far.
+    fill(2_000);
+    let mut second = start(&sandbox, "1.1");
+    second.tap("K-2").unwrap();
+    eventually(&path, |all| all.len() == 2 && !all[1].wrote.is_empty());
+    let later = sandbox.pull("kiln.drawer", &pulled("later")).unwrap();
+    second.kill().unwrap();
+    std::fs::copy(log("later"), early.with_file_name("kiln.drawer-wal")).unwrap();
+    assert!(warnings(&early).contains("the file is older than the log"), "{}", warnings(&early));
+    std::fs::copy(log("whole"), log("later")).unwrap();
+    assert!(warnings(&later).contains("the log is older than the file"), "{}", warnings(&later));
+    std::fs::write(log("later"), "something else entirely, of thirty-two bytes and more").unwrap();
+    assert!(warnings(&later).contains("kiln.drawer-wal is no log of this file"), "{}", warnings(&later));
+
+    // A copy that was interrupted.
+    let bytes = std::fs::read(&later).unwrap();
+    let cut = pulled("cut.drawer");
+    std::fs::write(&cut, &bytes[..bytes.len() / 8192 * 4096]).unwrap();
+    assert!(warnings(&cut).contains("this file is cut: it has "), "{}", warnings(&cut));
+
+    // A database without a log of ours, in the middle of a write.
+    let old = pulled("old.db");
+    let other = other_program(&old);
+    other.execute_batch("CREATE TABLE t (a); INSERT INTO t VALUES (1); PRAGMA cache_size = 1; BEGIN").unwrap();
+    for _ in 0..2_000 {
+        other.execute("INSERT INTO t VALUES (randomblob(200))", []).unwrap();
+    }
+    assert!(warnings(&old).starts_with("a write was not finished; the way back out of it is in old.db-journal"));
+}

@@ -1,0 +1,248 @@
+//! What was written to each record, by which session and in which transaction, and what stood there before.
+
+mod common;
+
+use common::versions::{self, v1, v3};
+use common::{Piece, Stage, folder, glaze, other_program, piece, schema};
+use proptest::prelude::*;
+use std::collections::BTreeMap;
+use std::path::Path;
+use std::time::Duration;
+use velvet_drawer::inspect::{Did, File, Told, TrailEntry, TrailOf};
+use velvet_drawer::{Drawer, Error, Key, Record, Schema, Trail, Value};
+
+fn trail(path: &Path) -> Vec<TrailEntry> {
+    File::open(path).unwrap().trail(&TrailOf::default()).unwrap()
+}
+
+fn in_words(entry: &TrailEntry) -> String {
+    let told = |t: &Told| match t {
+        Told::Value(value) => value.literal(),
+        other => format!("{other:?}"),
+    };
+    let columns: Vec<String> =
+        entry.columns.iter().map(|c| format!("{} {} → {}", c.name, told(&c.before), told(&c.after))).collect();
+    format!("{} {} {:?}: {}", entry.table, entry.key, entry.did, columns.join(", "))
+}
+
+/// One thing that is written.
+#[derive(Clone, Debug)]
+enum Write {
+    Insert(u32),
+    Weigh(usize, Option<u32>),
+    Remark(usize, String),
+    Remove(usize),
+    RemoveHeavy(u32),
+    GivenUp(usize),
+    PartGivenUp(usize),
+    ByAnotherProgram(usize, u32),
+}
+
+fn writes() -> impl Strategy<Value = Vec<Write>> {
+    let at = 0..6_usize;
+    let write = prop_oneof![
+        (0..900_u32).prop_map(Write::Insert),
+        (at.clone(), proptest::option::of(0..900_u32)).prop_map(|(at, g)| Write::Weigh(at, g)),
+        (at.clone(), "[a'\"\\\\ö\n]{0,4}").prop_map(|(at, text)| Write::Remark(at, text)),
+        at.clone().prop_map(Write::Remove),
+        (500..900_u32).prop_map(Write::RemoveHeavy),
+        at.clone().prop_map(Write::GivenUp),
+        at.clone().prop_map(Write::PartGivenUp),
+        (at, 0..900_u32).prop_map(|(at, g)| Write::ByAnotherProgram(at, g)),
+    ];
+    proptest::collection::vec(write, 1..24)
+}
+
+type Rows = BTreeMap<i64, BTreeMap<String, Value>>;
+
+/// The rows as another reader sees them.
+fn rows(path: &Path) -> Rows {
+    let file = other_program(path);
+    let mut statement = file.prepare("SELECT key, mark, grams, remarks FROM piece").unwrap();
+    let rows = statement.query_map([], |row| {
+        let text = |at: usize| row.get::<_, String>(at).map(Value::Text);
+        let grams = row.get::<_, Option<i64>>(2)?.map_or(Value::Missing, Value::Integer);
+        let columns = [("mark".to_owned(), text(1)?), ("grams".to_owned(), grams), ("remarks".to_owned(), text(3)?)];
+        Ok((row.get(0)?, BTreeMap::from(columns)))
+    });
+    rows.unwrap().map(Result::unwrap).collect()
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig { cases: 48, failure_persistence: None, ..ProptestConfig::default() })]
+
+    /// Going back along the trail, from the rows as they are now, leads to an empty table; and each entry says what was done by
+    /// whom, as seen from outside before and after.
+    #[test]
+    fn the_trail_leads_back_to_the_beginning(writes in writes()) {
+        let (_folder, path) = folder();
+        let drawer = Drawer::options().trail_of::<Piece>(Trail::Before).relaxed().open(&path, schema()).unwrap();
+        let mut expected: Vec<(Did, i64, bool, BTreeMap<String, (Told, Told)>)> = Vec::new();
+        let mut inserted = 0;
+        for write in writes {
+            let before = rows(&path);
+            let key = |at: usize| Key::<Piece>::from_number(before.keys().copied().nth(at).unwrap_or(99));
+            let mut by_us = true;
+            match write {
+                Write::Insert(grams) => {
+                    inserted += 1;
+                    drawer.insert(Piece { grams: Some(grams), ..piece(&format!("K-{inserted}")) }).unwrap();
+                }
+                Write::Weigh(at, grams) => drop(drawer.change(key(at), |p| p.grams = grams)),
+                Write::Remark(at, text) => drop(drawer.change(key(at), |p| p.remarks = text)),
+                Write::Remove(at) => drop(drawer.remove(key(at)).unwrap()),
+                Write::RemoveHeavy(grams) => {
+                    drawer.records::<Piece>().filter(|p| p.grams.at_least(grams)).remove().map(drop).unwrap();
+                }
+                Write::GivenUp(at) => {
+                    let given_up = drawer.write(|tx| tx.remove(key(at)).and(Err::<(), _>(Error::own("no"))));
+                    prop_assert!(given_up.is_err());
+                }
+                Write::PartGivenUp(at) => drawer.write(|tx| {
+                    let _ = tx.part(|tx| tx.remove(key(at)).and(Err::<(), _>(Error::own("no"))));
+                    tx.records::<Piece>().filter(|p| p.grams.is_none()).update(|p| p.grams.set(1)).map(drop)
+                }).unwrap(),
+                Write::ByAnotherProgram(at, grams) => {
+                    by_us = false;
+                    let text = "UPDATE piece SET grams = ?2 WHERE key = ?1";
+                    other_program(&path).execute(text, (key(at).number(), grams)).unwrap();
+                }
+            }
+            let after = rows(&path);
+            for key in before.keys().chain(after.keys().filter(|k| !before.contains_key(k))) {
+                let tell = |rows: &Rows, column: &str| {
+                    rows.get(key).map_or(Told::NotThere, |row| Told::Value(row[column].clone()))
+                };
+                let did = match (before.contains_key(key), after.contains_key(key)) {
+                    (true, false) => Did::Removed,
+                    (false, _) => Did::Inserted,
+                    _ => Did::Changed,
+                };
+                let columns = ["mark", "grams", "remarks"].map(|c| (c.to_owned(), (tell(&before, c), tell(&after, c))));
+                let columns: BTreeMap<_, _> = columns.into_iter().filter(|(_, (old, new))| old != new).collect();
+                if !columns.is_empty() {
+                    expected.push((did, *key, by_us, columns));
+                }
+            }
+        }
+        let mut found: Vec<_> = trail(&path).into_iter().map(|entry| {
+            let known = ["mark", "grams", "remarks"];
+            let columns = entry.columns.into_iter().filter(|c| known.contains(&c.name.as_str()));
+            let columns: BTreeMap<_, _> = columns.map(|c| (c.name, (c.before, c.after))).collect();
+            assert_eq!(entry.write.is_some(), entry.session == Some(1));
+            (entry.did, entry.key, entry.write.is_some(), columns)
+        }).collect();
+        found.reverse();
+        prop_assert_eq!(found, expected);
+    }
+}
+
+/// Values of every storage, and secrets.
+#[derive(Record, Clone, Debug)]
+struct Note {
+    real: f64,
+    bytes: Vec<u8>,
+    #[record(private)]
+    pin: Option<String>,
+    long: String,
+}
+
+#[test]
+fn values_are_kept_exactly_and_private_ones_not_at_all() {
+    let (_folder, path) = folder();
+    let schema = Schema::new("notes").record::<Note>();
+    let drawer = Drawer::options().trail(Trail::Before).open(&path, schema).unwrap();
+    let note = Note { real: 0.1 + 0.2, bytes: vec![0, 255], pin: Some("secret-4711".into()), long: "y".repeat(70_000) };
+    let stored = drawer.insert(note).unwrap();
+    drawer.change(stored.key(), |n| (n.real, n.bytes) = (f64::NEG_INFINITY, vec![1])).unwrap();
+    drawer.change(stored.key(), |n| (n.pin, n.long) = (Some("secret-4712".into()), "z".into())).unwrap();
+    drawer.remove(stored.key()).unwrap();
+    let words: Vec<String> = trail(&path).iter().map(in_words).collect();
+    assert_eq!(
+        words,
+        [
+            "note 1 Removed: real -inf → NotThere, bytes x'01' → NotThere, pin Private → NotThere, long 'z' → NotThere",
+            "note 1 Changed: pin Private → Private, long TooLong(70000) → 'z'",
+            "note 1 Changed: real 0.30000000000000004 → -inf, bytes x'00ff' → x'01'",
+            "note 1 Inserted: real NotThere → 0.30000000000000004, bytes NotThere → x'00ff', pin NotThere → Private, \
+             long NotThere → TooLong(70000)",
+        ]
+    );
+    let kept: String =
+        other_program(&path).query_row("SELECT group_concat(before) FROM velvet_trail", [], |row| row.get(0)).unwrap();
+    assert!(!kept.contains("secret"), "{kept}");
+    assert_eq!(drawer.forget_trail().unwrap(), 4);
+    drawer.close().unwrap();
+    assert_eq!(trail(&path), []);
+}
+
+#[test]
+fn trails_are_kept_for_what_is_asked_as_long_as_it_is_asked_and_within_their_bound() {
+    let (_folder, path) = folder();
+    let entries = || {
+        let words =
+            trail(&path).iter().map(|e| format!("{} {:?} {}", e.table, e.did, e.columns.len())).collect::<Vec<_>>();
+        words.into_iter().rev().collect::<Vec<_>>()
+    };
+    let drawer = Drawer::options().trail(Trail::Keys).trail_of::<Piece>(Trail::Off).open(&path, schema()).unwrap();
+    let shino = drawer.insert(glaze("Shino")).unwrap();
+    let bowl = drawer.insert(piece("K-1")).unwrap();
+    drawer.change(shino.key(), |g| g.name = "Celadon".into()).unwrap();
+    drawer.close().unwrap();
+    // Of what stood there before nothing was kept, so nothing is known of the insertion either.
+    assert_eq!(entries(), ["glaze Inserted 0", "glaze Changed 0"]);
+
+    let drawer = Drawer::options().trail_of::<Piece>(Trail::Before).open(&path, schema()).unwrap();
+    drawer.insert(glaze("Tenmoku")).unwrap();
+    drawer.change(bowl.key(), |p| p.stage = Stage::Bisque).unwrap();
+    drawer.close().unwrap();
+    assert_eq!(entries(), ["glaze Inserted 0", "glaze Changed 0", "piece Changed 1"]);
+    assert_eq!(trail(&path)[0].session, Some(2));
+    assert_eq!(File::open(&path).unwrap().trail(&TrailOf { session: Some(1), ..TrailOf::default() }).unwrap().len(), 2);
+
+    Drawer::open(&path, schema()).unwrap().insert(piece("K-2")).unwrap();
+    assert_eq!(entries().len(), 3);
+
+    let options = Drawer::options().trail(Trail::Keys).trail_kept(80, Duration::from_secs(3_600));
+    let drawer = options.open(&path, schema()).unwrap();
+    for n in 0..200 {
+        drawer.insert(glaze(&n.to_string())).unwrap();
+    }
+    assert!((80..=91).contains(&entries().len()), "{}", entries().len());
+    let writes = other_program(&path).query_row("SELECT count(*) FROM velvet_writes", [], |r| r.get::<_, i64>(0));
+    assert!((80..=91).contains(&writes.unwrap()));
+    drawer.close().unwrap();
+
+    let error = Drawer::options().trail_of::<Photograph>(Trail::Keys).open(&path, schema()).unwrap_err();
+    assert!(
+        error.to_string().starts_with("cannot keep the trail of `photograph`: it is not in the schema."),
+        "{error}"
+    );
+}
+
+#[derive(Record)]
+struct Photograph {
+    #[allow(dead_code)]
+    side: String,
+}
+
+#[test]
+fn an_upgrade_takes_the_trail_along() {
+    let (_folder, path) = folder();
+    let open = |version| Drawer::options().trail(Trail::Before).open(&path, versions::schema(version)).unwrap();
+    let drawer = open(1);
+    let bowl = v1::Piece { mark: "K-1".into(), wt: None, glaze: "tenmoku".into(), sketch: Vec::new() };
+    let stored = drawer.insert(bowl).unwrap();
+    drawer.close().unwrap();
+    let drawer = open(3);
+    let piece = drawer.records::<v3::Piece>().first().unwrap().unwrap();
+    assert_eq!(piece.key().number(), stored.key().number());
+    drawer.remove(piece.key()).unwrap();
+    drawer.close().unwrap();
+    let told: Vec<_> = trail(&path).into_iter().map(|e| (e.table, e.did, e.session)).collect();
+    let pot = |did, session| ("pot".to_owned(), did, Some(session));
+    assert_eq!(told, [pot(Did::Removed, 2), pot(Did::Inserted, 1)]);
+    // Another program's triggers and rows are none of its business.
+    let left = "SELECT count(*) FROM sqlite_schema WHERE name LIKE 'velvet_trail_piece%'";
+    assert_eq!(other_program(&path).query_row(left, [], |r| r.get::<_, i64>(0)).unwrap(), 0);
+}
