@@ -24,6 +24,7 @@ pub mod log;
 pub mod name;
 pub mod order;
 pub mod outside_file;
+pub mod pages;
 pub mod physical;
 pub mod pick;
 pub mod record;

@@ -54,6 +54,7 @@ pub(crate) enum Cause {
     InUse,
     Nested,
     NotThere,
+    AlreadyThere,
     BadQuery,
     Device,
     Cancelled,
@@ -109,6 +110,8 @@ predicates! {
     is_nested: Nested;
     /// A file or folder is not there, or cannot be opened.
     is_not_there: NotThere;
+    /// A file of the name that was given for a new one is there already.
+    is_already_there: AlreadyThere;
     /// A word, condition or statement that somebody typed does not fit the file.
     is_bad_query: BadQuery;
     /// The device failed to read or write.

@@ -10,10 +10,12 @@ pub mod testing;
 
 mod beside;
 mod changes;
+mod copying;
 mod drawer;
 mod engine;
 mod error;
 mod events;
+mod new_file;
 mod opening;
 mod outside;
 mod reading;

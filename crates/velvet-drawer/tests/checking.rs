@@ -3,7 +3,7 @@
 mod common;
 
 use common::{folder, other_program};
-use velvet_drawer::inspect::{Checked, File, Page, ProblemKind};
+use velvet_drawer::inspect::{Checked, File, Page, ProblemKind, salvage};
 use velvet_drawer::{Choice, Drawer, Key, Record, Schema};
 
 #[derive(Choice, Clone, Copy, Debug)]
@@ -105,7 +105,7 @@ fn damage_is_found_wherever_it_is_and_nothing_panics() {
     let whole = std::fs::read(&path).unwrap();
     let damaged = folder.path().join("damaged.drawer");
     let rounds: usize = std::env::var(DAMAGES).ok().and_then(|n| n.parse().ok()).unwrap_or(60);
-    let (mut found, mut refused) = (0, 0);
+    let (mut found, mut refused, mut rows) = (0, 0, 0);
     for round in 0..rounds {
         let mut bytes = whole.clone();
         let at = 100 + (round * 7_919 * 13) % (bytes.len() - 4_096);
@@ -127,8 +127,14 @@ fn damage_is_found_wherever_it_is_and_nothing_panics() {
                 refused += 1;
             }
         }
+        // The header is there, so whatever else is not, something comes of it.
+        let saved = folder.path().join("saved.drawer");
+        let salvaged = salvage(&damaged, &saved, &mut |_| ()).unwrap();
+        std::fs::remove_file(&saved).unwrap();
+        rows += salvaged.tables.iter().map(|t| t.rows).sum::<u64>();
         assert!(bytes == std::fs::read(&damaged).unwrap(), "a look changed the file");
     }
+    assert!(rows > rounds as u64 * 3_000 / 2, "{rows} rows saved");
     assert!(found + refused > rounds * 5 / 6, "{found} found, {refused} refused of {rounds}");
 }
 

@@ -141,6 +141,14 @@ impl Connection {
         Ok(self.engine.set_db_config(DbConfig::SQLITE_DBCONFIG_ENABLE_FKEY, on).map(drop)?)
     }
 
+    /// Runs `work` while no trigger of the file's runs.
+    pub(crate) fn without_triggers<R>(&self, work: impl FnOnce() -> Result<R, Fault>) -> Result<R, Fault> {
+        self.engine.set_db_config(DbConfig::SQLITE_DBCONFIG_ENABLE_TRIGGER, false)?;
+        let result = work();
+        self.engine.set_db_config(DbConfig::SQLITE_DBCONFIG_ENABLE_TRIGGER, true)?;
+        result
+    }
+
     /// Leaves the log as it is when this connection is closed, or merges it then.
     pub(super) fn leave_log_alone(&self, alone: bool) {
         // Where the engine does not know this, it has no log to leave alone.

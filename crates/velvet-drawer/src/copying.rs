@@ -1,0 +1,104 @@
+//! Complete copies of a file, also of one that is open.
+
+use crate::drawer::Drawer;
+use crate::engine::{Connection, Fault, Settings, copy_from};
+use crate::error::Error;
+use crate::new_file;
+use crate::opening::About;
+use std::path::Path;
+use std::time::Duration;
+use velvet_core::name::quoted;
+use velvet_core::statement::{self, TRAIL};
+use velvet_core::structure::Structure;
+
+impl Drawer {
+    /// Copies the whole drawer to a new file at `path`, as it is at one moment, while others go on reading and writing. The copy is
+    /// one file, complete, and on the device when this returns.
+    ///
+    /// # Errors
+    /// When there is a file at `path` already ([`Error::is_already_there`]), or the copy cannot be written. Nothing is left then.
+    pub fn copy_to(&self, path: impl AsRef<Path>) -> Result<(), Error> {
+        let doing = "cannot copy the drawer";
+        self.reading(|connection| {
+            new_file::make_new(path.as_ref(), doing, |unfinished| {
+                copy_from(connection, unfinished).map_err(|fault| Error::engine(doing, fault))
+            })
+        })
+    }
+
+    /// As [`Drawer::copy_to`], with nothing in columns that are declared private (`#[record(private)]`): to be handed to
+    /// whoever looks for a fault. Where a column cannot be empty, 0 or an empty text stands there. Nothing of the values is left in
+    /// the copy, in search indexes, trails and unused pages neither.
+    ///
+    /// # Errors
+    /// As [`Drawer::copy_to`].
+    ///
+    /// ```
+    /// # use velvet_drawer::{Drawer, Record, Schema};
+    /// #[derive(Record)]
+    /// struct Customer {
+    ///     name: String,
+    ///     #[record(private)]
+    ///     phone: Option<String>,
+    /// }
+    ///
+    /// # let folder = tempfile::tempdir().unwrap();
+    /// # let schema = || Schema::new("kilnbook").record::<Customer>();
+    /// # let drawer = Drawer::open(folder.path().join("kiln.drawer"), schema())?;
+    /// # let copy = folder.path().join("for-the-developer.drawer");
+    /// drawer.insert(Customer { name: "Ada".into(), phone: Some("555-0100".into()) })?;
+    /// drawer.copy_without_private_to(&copy)?;
+    /// assert_eq!(Drawer::open(&copy, schema())?.records::<Customer>().first()?.unwrap().phone, None);
+    /// # Ok::<(), velvet_drawer::Error>(())
+    /// ```
+    pub fn copy_without_private_to(&self, path: impl AsRef<Path>) -> Result<(), Error> {
+        let doing = "cannot copy the drawer without what is private";
+        self.reading(|connection| {
+            new_file::make_new(path.as_ref(), doing, |unfinished| {
+                copy_from(connection, unfinished)
+                    .and_then(|()| blank_private(unfinished, &self.inner.declared.structure))
+                    .map_err(|fault| Error::engine(doing, fault))
+            })
+        })
+    }
+}
+
+/// Removes the values of private columns from a file that nobody else has open.
+pub(crate) fn blank_private(path: &Path, structure: &Structure) -> Result<(), Fault> {
+    let connection = Connection::writer(path, &Settings::of_ours(Duration::ZERO, false))?;
+    // No trigger of any kind is to hear of this, or to keep what stood there.
+    connection.without_triggers(|| {
+        connection.run("BEGIN IMMEDIATE")?;
+        for table in &structure.tables {
+            let private = table.columns.iter().filter(|c| c.private).filter_map(|c| Some((&c.name, c.blank()?)));
+            let private: Vec<_> = private.collect();
+            if private.is_empty() {
+                continue;
+            }
+            let sets: Vec<String> = private.iter().map(|(c, blank)| format!("{} = {}", quoted(c), blank.literal())).collect();
+            connection.run(&format!("UPDATE {} SET {}", quoted(&table.name), sets.join(", ")))?;
+            if !table.searchable.is_empty() {
+                connection.run(&statement::remake_search(&table.name))?;
+            }
+            // Older entries may be from before a column was private.
+            if connection.number(&format!("SELECT count(*) FROM sqlite_schema WHERE name = '{TRAIL}'"))? > 0 {
+                let hide = format!(
+                    "UPDATE {TRAIL} SET before = json_replace(before, ?1, json('{{\"private\":true}}')) WHERE table_name = ?2"
+                );
+                for (column, _) in &private {
+                    let mut statement = connection.prepare(&hide)?;
+                    statement.bind_all(&[format!("$.\"{column}\"").into(), table.name.as_str().into()])?;
+                    statement.execute()?;
+                }
+            }
+        }
+        connection.run("COMMIT")?;
+        // What was overwritten may still stand in unused parts of pages.
+        connection.run("VACUUM")?;
+        if About::fact(&connection, "structure_count")?.is_some() {
+            About::same_after_all(&connection, connection.number("PRAGMA schema_version")?)?;
+        }
+        connection.merge_alone()
+    })?;
+    connection.close()
+}

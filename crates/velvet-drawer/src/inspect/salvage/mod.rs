@@ -1,0 +1,563 @@
+//! Saving what can be read of a damaged file into a new one.
+//!
+//! The pages are read as they stand, past what does not add up: the engine gives up at the first fault, and one damaged page
+//! high in a table hides thousands of sound ones below it.
+
+mod source;
+mod tree;
+
+use super::file::{File, literal};
+use crate::engine::{Connection, Fault, FaultKind, Settings};
+use crate::error::{Cause, Error};
+use crate::new_file;
+use crate::opening::{APPLICATION_ID, About, is_open_here, resolved};
+use source::Source;
+use std::path::Path;
+use std::time::Duration;
+use tree::{FoundRow, Missing};
+use velvet_core::name::quoted;
+use velvet_core::pages::Encoding;
+use velvet_core::statement::{create_search, create_shared};
+use velvet_core::structure::Structure;
+use velvet_core::{Value, fingerprint};
+
+/// What was saved of a damaged file.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct Salvaged {
+    /// Its tables, without those of its own bookkeeping.
+    pub tables: Vec<SalvagedTable>,
+    /// What else is missing or may not be as it was, each as a sentence.
+    pub lost: Vec<String>,
+}
+
+/// What was saved of a table.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct SalvagedTable {
+    /// Its name.
+    pub name: String,
+    /// How many rows were saved.
+    pub rows: u64,
+    /// How many of these stood in pages that the table did not lead to any more.
+    pub astray: u64,
+    /// How many rows were found, but damaged.
+    pub broken: u64,
+    /// How many rows were read, but do not fit the table: their key or unique value is that of another, or a value is none of its
+    /// column's.
+    pub refused: u64,
+    /// The row numbers between which nothing could be read, both included.
+    pub gaps: Vec<(i64, i64)>,
+}
+
+impl Salvaged {
+    /// Whether everything was saved.
+    pub fn is_whole(&self) -> bool {
+        self.lost.is_empty() && self.tables.iter().all(SalvagedTable::is_whole)
+    }
+}
+
+impl SalvagedTable {
+    /// Whether all of it was saved, as far as the file tells.
+    pub fn is_whole(&self) -> bool {
+        self.broken == 0 && self.refused == 0 && self.gaps.is_empty()
+    }
+}
+
+/// How often to say how many rows were saved.
+const ROWS_BETWEEN: u64 = 4_096;
+
+/// Saves what can be read of the damaged file at `from` into a new one at `to`, and says what could not. The damaged file is only
+/// read. `saved` hears now and then how many rows were.
+///
+/// A file of our own comes out as a drawer that the app opens. Of another program's, tables, rows and indexes are saved; views,
+/// triggers and what virtual tables show are not.
+///
+/// # Errors
+/// When `from` is no database any more, or this process has it open; when there is a file at `to`
+/// ([`Error::is_already_there`]), or it cannot be written. Nothing is left then.
+///
+/// ```
+/// use velvet_drawer::inspect;
+/// # use velvet_drawer::{Drawer, Record, Schema};
+/// # #[derive(Record)] struct Note { text: String }
+/// # let folder = tempfile::tempdir().unwrap();
+/// # let (damaged, saved) = (folder.path().join("notes.drawer"), folder.path().join("saved.drawer"));
+/// # let schema = || Schema::new("notes").record::<Note>();
+/// # let drawer = Drawer::open(&damaged, schema())?;
+/// # drawer.insert_all((0..200).map(|n| Note { text: "x".repeat(100 + n) }))?;
+/// # drawer.close()?;
+/// # let mut bytes = std::fs::read(&damaged).unwrap();
+/// # let end = bytes.len() - 4096;
+/// # bytes[end - 4096..].fill(0);
+/// # std::fs::write(&damaged, bytes).unwrap();
+/// let salvaged = inspect::salvage(&damaged, &saved, &mut |_| ())?;
+/// assert!(!salvaged.is_whole());
+/// assert_eq!(Drawer::open(&saved, schema())?.count::<Note>()?, salvaged.tables[0].rows);
+/// # Ok::<(), velvet_drawer::Error>(())
+/// ```
+pub fn salvage(from: impl AsRef<Path>, to: impl AsRef<Path>, saved: &mut dyn FnMut(u64)) -> Result<Salvaged, Error> {
+    let doing = "cannot save what is in the file";
+    let from = from.as_ref();
+    let refuse = |cause, why: &str, advice: &str| {
+        let error = Error::new(cause, format!("{doing}: {why}")).untouched("Nothing was written");
+        Err(error.advise(advice).in_file(from))
+    };
+    if !from.is_file() {
+        return refuse(Cause::NotThere, "it is not there, or no file", "Check the path");
+    }
+    let path = resolved(from)?;
+    if is_open_here(&path) {
+        return refuse(Cause::InUse, "this process has it open", "Close it first");
+    }
+    let mut source = match Source::open(&path) {
+        Ok(Some(source)) => source,
+        Ok(None) => {
+            let advice = "Its first page must be there; look for an older copy, such as a backup beside it";
+            return refuse(Cause::NotADatabase, "its beginning is not that of a database", advice);
+        }
+        Err(error) => return Err(Error::device(doing, &error).in_file(from)),
+    };
+    let mut report = Salvaged { lost: source.left_out.take().into_iter().collect(), ..Salvaged::default() };
+    new_file::make_new(to.as_ref(), doing, |unfinished| {
+        let settings = Settings::of_ours(Duration::ZERO, true);
+        let connection = Connection::writer(unfinished, &settings).map_err(|fault| Error::engine(doing, fault))?;
+        let mut salvaging = Salvaging {
+            seen: vec![false; source.pages as usize + 1],
+            source: &mut source,
+            to: &connection,
+            report: &mut report,
+            saved,
+            rows: 0,
+            path: &path,
+        };
+        let encoding = match salvaging.source.layout.encoding {
+            Encoding::Utf8 => "UTF-8",
+            Encoding::Utf16Low => "UTF-16le",
+            Encoding::Utf16High => "UTF-16be",
+        };
+        let done = connection
+            .enforce_links(false)
+            .and_then(|()| connection.run(&format!("PRAGMA encoding = '{encoding}'")))
+            .and_then(|()| connection.run("BEGIN IMMEDIATE"))
+            .and_then(|()| salvaging.all())
+            .and_then(|()| connection.run("COMMIT"))
+            .and_then(|()| connection.merge_alone());
+        done.and_then(|()| connection.close()).map_err(|fault| Error::engine(doing, fault))
+    })?;
+    Ok(report)
+}
+
+struct Salvaging<'a> {
+    source: &'a mut Source,
+    seen: Vec<bool>,
+    to: &'a Connection,
+    report: &'a mut Salvaged,
+    saved: &'a mut dyn FnMut(u64),
+    rows: u64,
+    path: &'a Path,
+}
+
+/// A line of the file's list of what is in it.
+struct Entry {
+    kind: String,
+    name: String,
+    root: u32,
+    statement: String,
+}
+
+/// A table that is being saved.
+struct Table {
+    name: String,
+    root: u32,
+    /// Its columns in the order in which rows have them.
+    columns: Vec<Column>,
+    insert: String,
+    missing: Missing,
+    report: SalvagedTable,
+}
+
+struct Column {
+    storage: String,
+    default: Option<String>,
+    required: bool,
+    /// The row number itself, of which rows have only the place.
+    is_row_number: bool,
+    /// It is computed of others, so it is not written.
+    is_computed: bool,
+}
+
+impl Salvaging<'_> {
+    fn all(&mut self) -> Result<(), Fault> {
+        let mut entries = Vec::new();
+        let missing = tree::walk::<Fault>(self.source, 1, &mut self.seen, &mut |(_, row)| {
+            entries.extend(entry(&row));
+            Ok(())
+        })?;
+        if !missing.is_nothing() {
+            self.report.lost.push("part of the list of tables cannot be read; tables may be missing".into());
+        }
+        let structure = self.structure(&entries)?;
+        let is_saved = |e: &&Entry| e.kind == "table" && !e.name.starts_with("sqlite_") && !is_made_anew(&e.name);
+        let mut tables = Vec::new();
+        for entry in entries.iter().filter(is_saved) {
+            tables.extend(self.created(entry)?);
+        }
+        for entry in entries.iter().filter(|e| e.kind == "index" && !e.statement.is_empty()) {
+            if self.run_one(&entry.statement, "CREATE").is_err() {
+                self.report.lost.push(format!("the index `{}` cannot be made", entry.name));
+            }
+        }
+        for table in &mut tables {
+            self.save(table)?;
+        }
+        self.find_astray(&mut tables)?;
+        self.keep_last_row_numbers(&entries)?;
+        self.finish(structure.as_ref(), &mut tables)?;
+        let (own, others): (Vec<_>, Vec<_>) = tables.into_iter().partition(|t| t.name.starts_with("velvet_"));
+        let lost = |t: &Table| !t.report.is_whole();
+        if own.iter().any(lost) {
+            let names: Vec<&str> = own.iter().filter(|t| lost(t)).map(|t| t.name.as_str()).collect();
+            self.report.lost.push(format!("part of the file's own bookkeeping is lost: {}", names.join(", ")));
+        }
+        for kind in ["view", "trigger"] {
+            let left: Vec<&str> =
+                entries.iter().filter(|e| e.kind == kind && !is_made_anew(&e.name)).map(|e| e.name.as_str()).collect();
+            if !left.is_empty() {
+                self.report.lost.push(format!("not saved, because only data are: {kind} {}", left.join(", ")));
+            }
+        }
+        self.report.tables = others.into_iter().map(|t| t.report).collect();
+        (self.saved)(self.rows);
+        Ok(())
+    }
+
+    /// The structure that the file was declared to have, where an app of ours made it and it can be read.
+    fn structure(&mut self, entries: &[Entry]) -> Result<Option<Structure>, Fault> {
+        let Some(about) = entries.iter().find(|e| e.name == "velvet_about") else { return Ok(None) };
+        let mut json = None;
+        let mut seen = vec![false; self.seen.len()];
+        tree::walk::<Fault>(self.source, about.root, &mut seen, &mut |(_, row)| {
+            if let [Value::Text(name), Value::Text(value)] = &row[..]
+                && name == "structure"
+            {
+                json = serde_json::from_str(value).ok();
+            }
+            Ok(())
+        })?;
+        Ok(json)
+    }
+
+    /// Runs one statement of the file's list, which must begin with a word, and runs nothing that it computes.
+    fn run_one(&self, statement: &str, begins: &str) -> Result<(), Fault> {
+        let words = || statement.split(|c: char| !c.is_alphanumeric() && c != '_');
+        let is_harmless = statement.get(..begins.len()).is_some_and(|b| b.eq_ignore_ascii_case(begins))
+            && !words().any(|w| w.eq_ignore_ascii_case("select"));
+        if !is_harmless {
+            return Err(Fault { kind: FaultKind::Forbidden, message: "the statement does more than it should".into() });
+        }
+        self.to.prepare(statement)?.execute().map(drop)
+    }
+
+    fn created(&mut self, entry: &Entry) -> Result<Option<Table>, Fault> {
+        let lost = format!("the table `{}` cannot be made", entry.name);
+        if entry.statement.get(..14).is_some_and(|b| b.eq_ignore_ascii_case("CREATE VIRTUAL")) {
+            self.report
+                .lost
+                .push(format!("not saved, because other tables hold its data: the virtual table {}", entry.name));
+            return Ok(None);
+        }
+        if self.run_one(&entry.statement, "CREATE TABLE").is_err() {
+            self.report.lost.push(lost);
+            return Ok(None);
+        }
+        let columns = self.columns(&entry.name)?;
+        let written = columns.iter().filter(|c| !c.is_computed).count();
+        let names = self.names(&entry.name)?;
+        // Where no column is the row number, it is written beside the columns, under a name that none of them has.
+        let hidden = ["rowid", "_rowid_", "oid"].into_iter().find(|n| !names.iter().any(|c| c.eq_ignore_ascii_case(n)));
+        let without = format!("SELECT count(*) FROM pragma_table_list({}) WHERE wr", literal(&entry.name));
+        let is_keyed_otherwise = self.to.number(&without)? > 0;
+        let hidden = hidden.filter(|_| !is_keyed_otherwise && !columns.iter().any(|c| c.is_row_number));
+        let names: Vec<String> = names.iter().map(|n| quoted(n)).chain(hidden.map(str::to_owned)).collect();
+        let marks = vec!["?"; written + usize::from(hidden.is_some())].join(", ");
+        let insert = format!("INSERT INTO {} ({}) VALUES ({marks})", quoted(&entry.name), names.join(", "));
+        let report = SalvagedTable { name: entry.name.clone(), ..SalvagedTable::default() };
+        let missing = Missing::default();
+        Ok(Some(Table { name: entry.name.clone(), root: entry.root, columns, insert, missing, report }))
+    }
+
+    fn columns(&self, table: &str) -> Result<Vec<Column>, Fault> {
+        let text = format!(
+            "SELECT type, dflt_value, \"notnull\", pk, hidden, (SELECT count(*) FROM pragma_table_xinfo({0}) WHERE pk > 0), \
+             (SELECT max(wr) FROM pragma_table_list({0})) FROM pragma_table_xinfo({0}) WHERE hidden <> 2",
+            literal(table)
+        );
+        let mut statement = self.to.prepare(&text)?;
+        let mut rows = statement.rows();
+        let mut columns = Vec::new();
+        while let Some(row) = rows.next()? {
+            let alone = row.integer(3) == 1 && row.integer(5) == 1 && row.integer(6) == 0;
+            columns.push(Column {
+                storage: row.text(0).to_ascii_uppercase(),
+                default: Some(row.text(1)).filter(|d| !d.is_empty()).map(str::to_owned),
+                required: row.integer(2) != 0,
+                is_row_number: alone && row.text(0).eq_ignore_ascii_case("INTEGER"),
+                is_computed: row.integer(4) != 0,
+            });
+        }
+        Ok(columns)
+    }
+
+    /// The names of the columns that are written.
+    fn names(&self, table: &str) -> Result<Vec<String>, Fault> {
+        super::file::list(
+            self.to,
+            &format!("SELECT name FROM pragma_table_xinfo({}) WHERE hidden = 0 ORDER BY cid", literal(table)),
+        )
+    }
+
+    fn save(&mut self, table: &mut Table) -> Result<(), Fault> {
+        let mut seen = std::mem::take(&mut self.seen);
+        let mut source = None::<Vec<FoundRow>>;
+        let is_keyed_otherwise = self.source.page(table.root).is_some_and(|page| matches!(page.first(), Some(2 | 10)));
+        if is_keyed_otherwise {
+            source = Some(self.read_by_engine(table));
+        }
+        let result = match source {
+            Some(rows) => rows.into_iter().try_for_each(|row| self.insert(table, row)),
+            None => {
+                // The rows are handed over while the pages are read, so that a large table needs no room.
+                let (to, rows, saved) = (self.to, &mut self.rows, &mut *self.saved);
+                let missing =
+                    tree::walk(self.source, table.root, &mut seen, &mut |row| insert(to, table, row, rows, saved));
+                missing.map(|missing| table.missing = missing)
+            }
+        };
+        self.seen = seen;
+        table.report.broken += table.missing.broken;
+        result
+    }
+
+    /// The rows of a table without row numbers, up to the first fault.
+    fn read_by_engine(&mut self, table: &Table) -> Vec<FoundRow> {
+        let mut rows = Vec::new();
+        let read = File::open(self.path).and_then(|file| {
+            file.read("cannot read the rows", |c| {
+                let text = format!("SELECT * FROM {}", quoted(&table.name));
+                let mut statement = c.prepare(&text)?;
+                let mut found = statement.rows();
+                while let Some(row) = found.next()? {
+                    rows.push((0, (0..row.count()).map(|at| row.value(at).to_value()).collect()));
+                }
+                Ok(())
+            })
+        });
+        if read.is_err() {
+            self.report.lost.push(format!("the table `{}` has no row numbers, and cannot be read whole", table.name));
+        }
+        rows
+    }
+
+    fn insert(&mut self, table: &mut Table, row: FoundRow) -> Result<(), Fault> {
+        insert(self.to, table, row, &mut self.rows, &mut *self.saved)
+    }
+
+    /// Looks for the rows of tables with gaps in pages that nothing leads to.
+    fn find_astray(&mut self, tables: &mut [Table]) -> Result<(), Fault> {
+        if tables.iter().any(|t| !t.missing.gaps.is_empty()) {
+            let unused = self.source.unused();
+            for number in 2..self.seen.len() as u32 {
+                if self.seen[number as usize] || unused.contains(&number) {
+                    continue;
+                }
+                let Some(rows) = tree::astray(self.source, number) else { continue };
+                let fits = |t: &&mut Table| rows.iter().all(|(row, values)| t.missing.covers(*row) && fits(t, values));
+                let mut candidates: Vec<&mut Table> = tables.iter_mut().filter(fits).collect();
+                // Where it could be of several, it is taken for none: a row in the wrong table is worse than one that is lost.
+                if let [table] = &mut candidates[..] {
+                    for row in rows {
+                        let before = table.report.rows;
+                        insert(self.to, table, row, &mut self.rows, &mut *self.saved)?;
+                        table.report.astray += table.report.rows - before;
+                    }
+                }
+            }
+        }
+        for table in tables {
+            table.report.gaps = self.left_of_gaps(table)?;
+        }
+        Ok(())
+    }
+
+    /// The gaps between the rows that were saved in the end.
+    fn left_of_gaps(&self, table: &Table) -> Result<Vec<(i64, i64)>, Fault> {
+        if table.report.astray == 0 {
+            return Ok(table.missing.gaps.clone());
+        }
+        // What lies between rows that were found may have been removed; only the ends are sure to be told.
+        let mut left = Vec::new();
+        for (first, last) in &table.missing.gaps {
+            let edge = |which: &str| {
+                let text = format!(
+                    "SELECT {which}(rowid) FROM {} WHERE rowid BETWEEN {first} AND {last}",
+                    quoted(&table.name)
+                );
+                let mut statement = self.to.prepare(&text)?;
+                let mut rows = statement.rows();
+                Ok::<_, Fault>(rows.next()?.map(|row| row.value(0).to_value()))
+            };
+            match (edge("min")?, edge("max")?) {
+                (Some(Value::Integer(found_first)), Some(Value::Integer(found_last))) => {
+                    left.extend((*first > i64::MIN && found_first > *first).then(|| (*first, found_first - 1)));
+                    left.extend((*last < i64::MAX && found_last < *last).then(|| (found_last + 1, *last)));
+                }
+                _ => left.push((*first, *last)),
+            }
+        }
+        Ok(left)
+    }
+
+    /// Row numbers that were given once are not given again.
+    fn keep_last_row_numbers(&mut self, entries: &[Entry]) -> Result<(), Fault> {
+        let Some(sequence) = entries.iter().find(|e| e.name == "sqlite_sequence") else { return Ok(()) };
+        let mut last = Vec::new();
+        tree::walk::<Fault>(self.source, sequence.root, &mut self.seen, &mut |(_, row)| {
+            if let [Value::Text(table), Value::Integer(number)] = &row[..] {
+                last.push([Value::Text(table.clone()), Value::Integer(*number)]);
+            }
+            Ok(())
+        })?;
+        for values in last {
+            for text in [
+                "INSERT INTO sqlite_sequence (name, seq) SELECT ?1, 0 WHERE ?2 > 0 AND EXISTS (SELECT 1 FROM sqlite_schema \
+                 WHERE name = ?1) AND NOT EXISTS (SELECT 1 FROM sqlite_sequence WHERE name = ?1)",
+                "UPDATE sqlite_sequence SET seq = max(seq, ?2) WHERE name = ?1",
+            ] {
+                let mut statement = self.to.prepare(text)?;
+                statement.bind_all(&values)?;
+                statement.execute()?;
+            }
+        }
+        Ok(())
+    }
+
+    /// Makes a drawer of what was saved, where it was one.
+    fn finish(&mut self, structure: Option<&Structure>, tables: &mut [Table]) -> Result<(), Fault> {
+        let number = |at: usize| {
+            let bytes: [u8; 4] = self.source.header[at..at + 4].try_into().unwrap_or_default();
+            u32::from_be_bytes(bytes)
+        };
+        let (version, application) = (number(60) as i32, number(68) as i32);
+        self.to.run(&format!("PRAGMA user_version = {version}; PRAGMA application_id = {application}"))?;
+        if i64::from(application) != APPLICATION_ID {
+            return Ok(());
+        }
+        let Some(structure) = structure else {
+            self.report
+                .lost
+                .push("what the file says about its structure is lost, so the app cannot open this one".into());
+            return Ok(());
+        };
+        for table in &structure.tables {
+            if !tables.iter().any(|t| t.name == table.name) {
+                self.report.lost.push(format!("the table `{}` is lost", table.name));
+                continue;
+            }
+            for statement in create_search(table).into_iter().chain(create_shared(structure, table)) {
+                self.to.run(&statement)?;
+            }
+        }
+        About::remember(self.to, "fingerprint", &fingerprint::of(structure))?;
+        About::remember(self.to, "trail", "")?;
+        if About::fact(self.to, "app")?.is_none() {
+            self.report.lost.push("the name of the app is lost, so the app cannot open this one".into());
+        }
+        let broken = self.to.number("SELECT count(*) FROM pragma_foreign_key_check")?;
+        if broken > 0 {
+            let what = format!("{broken} links lead to records that were not saved; `velvet check` names them");
+            self.report.lost.push(what);
+        }
+        About::same_after_all(self.to, self.to.number("PRAGMA schema_version")?)
+    }
+}
+
+/// What is made anew rather than saved: search indexes and triggers of our own.
+fn is_made_anew(name: &str) -> bool {
+    ["velvet_search_", "velvet_changes_", "velvet_trail_"].iter().any(|prefix| name.starts_with(prefix))
+}
+
+fn entry(row: &[Value]) -> Option<Entry> {
+    let text = |value: &Value| if let Value::Text(text) = value { text.clone() } else { String::new() };
+    let [kind, name, _, root, statement, ..] = row else { return None };
+    let root = if let Value::Integer(root) = root { u32::try_from(*root).ok()? } else { 0 };
+    Some(Entry { kind: text(kind), name: text(name), root, statement: text(statement) })
+}
+
+/// Whether values could be a row of a table.
+fn fits(table: &Table, values: &[Value]) -> bool {
+    let kinds = table.columns.iter().zip(values).all(|(column, value)| match value {
+        Value::Missing => column.is_row_number || !column.required,
+        _ if column.is_row_number => false,
+        Value::Integer(_) => matches!(column.storage.as_str(), "INTEGER" | "INT" | "REAL" | "ANY" | ""),
+        Value::Real(_) => matches!(column.storage.as_str(), "REAL" | "ANY" | ""),
+        Value::Text(_) => matches!(column.storage.as_str(), "TEXT" | "ANY" | ""),
+        Value::Bytes(_) => matches!(column.storage.as_str(), "BLOB" | "ANY" | ""),
+    });
+    kinds && values.len() == table.columns.len()
+}
+
+fn insert(
+    to: &Connection,
+    table: &mut Table,
+    (number, mut values): FoundRow,
+    rows: &mut u64,
+    saved: &mut dyn FnMut(u64),
+) -> Result<(), Fault> {
+    if values.len() > table.columns.len() {
+        table.report.broken += 1;
+        return Ok(());
+    }
+    let mut statement = to.prepare(&table.insert)?;
+    let mut position = 0;
+    for (at, column) in table.columns.iter().enumerate() {
+        if column.is_computed {
+            continue;
+        }
+        let value = match values.get_mut(at) {
+            Some(Value::Missing) if column.is_row_number => Value::Integer(number),
+            Some(value) => std::mem::replace(value, Value::Missing),
+            // The column was added after the row was written.
+            None => column.default.as_deref().map_or(Value::Missing, of_literal),
+        };
+        position += 1;
+        statement.bind(position, value.as_ref())?;
+    }
+    if !table.columns.iter().any(|c| c.is_row_number) && statement.arguments().len() > position {
+        statement.bind(position + 1, Value::Integer(number).as_ref())?;
+    }
+    match statement.execute() {
+        Ok(_) => table.report.rows += 1,
+        Err(fault)
+            if matches!(fault.kind, FaultKind::Clash(_) | FaultKind::Unfit | FaultKind::TooBig | FaultKind::Other) =>
+        {
+            table.report.refused += 1;
+        }
+        Err(fault) => return Err(fault),
+    }
+    *rows += 1;
+    if rows.is_multiple_of(ROWS_BETWEEN) {
+        saved(*rows);
+    }
+    Ok(())
+}
+
+/// The value of a literal, as a default is written.
+fn of_literal(text: &str) -> Value {
+    let text = text.trim();
+    if let Some(inner) = text.strip_prefix('\'').and_then(|t| t.strip_suffix('\'')) {
+        return Value::Text(inner.replace("''", "'"));
+    }
+    if let Ok(number) = text.parse::<i64>() {
+        return Value::Integer(number);
+    }
+    text.parse::<f64>().map_or(Value::Missing, Value::Real)
+}

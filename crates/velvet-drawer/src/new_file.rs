@@ -1,0 +1,44 @@
+//! Making a file wholly or not at all: under another name first, which it has until it is finished.
+
+use crate::beside;
+use crate::error::{Cause, Error};
+use std::fs;
+use std::io;
+use std::path::Path;
+
+/// Makes the file at `path` of what `work` leaves at the path that it is given. Says whether it did: another process may have
+/// been faster. `doing` begins the sentence when it cannot.
+pub(crate) fn make(path: &Path, doing: &str, work: impl FnOnce(&Path) -> Result<(), Error>) -> Result<bool, Error> {
+    let unfinished = beside::named(path, &format!("unfinished-{}", std::process::id()), 1);
+    beside::clear_away(&unfinished);
+    let made = work(&unfinished).and_then(|()| placed(&unfinished, path).map_err(|e| Error::device(doing, &e)));
+    beside::clear_away(&unfinished);
+    made.map_err(|error| error.untouched("Nothing was created").in_file(path))
+}
+
+/// As [`make`], of a file that must not be there yet.
+pub(crate) fn make_new(path: &Path, doing: &str, work: impl FnOnce(&Path) -> Result<(), Error>) -> Result<(), Error> {
+    let refused = || {
+        Err(Error::new(Cause::AlreadyThere, format!("{doing}: there is a file of that name already"))
+            .untouched("It was left untouched")
+            .advise("Choose another name")
+            .in_file(path))
+    };
+    if beside::with_companions(path).any(|p| p.exists()) {
+        return refused();
+    }
+    if make(path, doing, work)? { Ok(()) } else { refused() }
+}
+
+/// Gives the finished file its name, unless somebody else has it already.
+fn placed(unfinished: &Path, path: &Path) -> io::Result<bool> {
+    let done = match fs::hard_link(unfinished, path) {
+        Ok(()) => true,
+        Err(error) if error.kind() == io::ErrorKind::AlreadyExists => false,
+        // Not every file system has a second name for a file.
+        Err(_) if path.exists() => false,
+        Err(_) => fs::rename(unfinished, path).map(|()| true)?,
+    };
+    beside::keep_names(path)?;
+    Ok(done)
+}

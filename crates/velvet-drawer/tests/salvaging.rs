@@ -1,0 +1,180 @@
+//! Saving what can be read of a damaged file.
+
+mod common;
+
+use common::{Glaze, Photo, Piece, folder, other_program, piece, schema};
+use proptest::prelude::*;
+use std::collections::BTreeMap;
+use std::path::Path;
+use velvet_drawer::inspect::{File, Salvaged, salvage};
+use velvet_drawer::{Drawer, Record, Schema, Trail};
+
+fn saved(from: &Path, to: &Path) -> Salvaged {
+    let before = std::fs::read(from).unwrap();
+    let salvaged = salvage(from, to, &mut |_| ()).unwrap();
+    assert!(before == std::fs::read(from).unwrap(), "the damaged file was changed");
+    salvaged
+}
+
+/// A note, some of which are long enough to go on in other pages.
+#[derive(Record, Clone, Debug, PartialEq)]
+struct Note {
+    #[record(searchable)]
+    text: String,
+    weight: Option<f64>,
+    sketch: Vec<u8>,
+}
+
+fn notes() -> Schema {
+    Schema::new("notes").record::<Note>()
+}
+
+fn note(n: usize) -> Note {
+    let text = format!("glaze {n} {}", "tenmoku ".repeat(if n.is_multiple_of(7) { 900 } else { n % 30 }));
+    Note { text, weight: (n % 3 > 0).then_some(n as f64 / 2.0), sketch: vec![n as u8; n % 50] }
+}
+
+/// A drawer with notes, of which some are removed again; and what is in it.
+fn filled(path: &Path, notes_there: usize) -> BTreeMap<i64, Note> {
+    let drawer = Drawer::options().trail(Trail::Keys).open(path, notes()).unwrap();
+    drawer.insert_all((0..notes_there).map(note)).unwrap();
+    drawer
+        .records::<Note>()
+        .filter(|n| n.key().at_most(velvet_drawer::Key::from_number(notes_there as i64 / 5)))
+        .remove()
+        .unwrap();
+    let all = drawer.records::<Note>().collect().unwrap();
+    drawer.close().unwrap();
+    all.into_iter().map(|n| (n.key().number(), n.into_record())).collect()
+}
+
+#[test]
+fn a_sound_file_is_saved_whole_with_what_stands_beside_it() {
+    let (folder, path) = folder();
+    let drawer = Drawer::options().trail(Trail::Before).open(&path, schema()).unwrap();
+    let bowl = drawer.insert(Piece { remarks: "ö".repeat(9_000), ..piece("K-1") }).unwrap();
+    drawer.insert(Photo { piece: bowl.key(), side: "left".into() }).unwrap();
+    let gone = drawer.insert(piece("K-2")).unwrap().key();
+    drawer.remove(gone).unwrap();
+    drawer.insert(Glaze { name: "Shino".into() }).unwrap();
+    // A killed app leaves its newest records in the log.
+    let pulled = folder.path().join("pulled.drawer");
+    std::fs::copy(&path, &pulled).unwrap();
+    std::fs::copy(folder.path().join("kiln.drawer-wal"), folder.path().join("pulled.drawer-wal")).unwrap();
+    let error = salvage(&path, folder.path().join("no.drawer"), &mut |_| ()).unwrap_err();
+    assert!(error.is_in_use(), "{error}");
+    drawer.close().unwrap();
+
+    for from in [&path, &pulled] {
+        let to = folder.path().join("saved.drawer");
+        let salvaged = saved(from, &to);
+        assert!(salvaged.is_whole(), "{salvaged:?}");
+        assert!(salvage(from, &to, &mut |_| ()).unwrap_err().is_already_there());
+        let (before, after) = (File::open(from).unwrap(), File::open(&to).unwrap());
+        assert!(before.compare(&after, &mut |_| Ok(()), &mut |_| ()).unwrap().is_same());
+        assert!(after.check(&mut |_| ()).unwrap().is_sound());
+        assert_eq!(after.trail(&Default::default()).unwrap(), before.trail(&Default::default()).unwrap());
+        let drawer = Drawer::open(&to, schema()).unwrap();
+        // A number that was given once is not given again.
+        assert!(drawer.insert(piece("K-3")).unwrap().key().number() > gone.number());
+        drawer.close().unwrap();
+        std::fs::remove_file(&to).unwrap();
+    }
+}
+
+#[test]
+fn rows_below_a_damaged_page_are_found_all_the_same() {
+    let (folder, path) = folder();
+    let expected = filled(&path, 3_000);
+    let root: i64 = other_program(&path)
+        .query_row("SELECT rootpage FROM sqlite_schema WHERE name = 'note'", [], |row| row.get(0))
+        .unwrap();
+    let mut bytes = std::fs::read(&path).unwrap();
+    let at = (root as usize - 1) * 4_096;
+    assert_eq!(bytes[at], 5, "the first page of the table leads to others");
+    bytes[at..at + 4_096].fill(0xff);
+    std::fs::write(&path, bytes).unwrap();
+    assert!(Drawer::open(&path, notes()).unwrap().records::<Note>().collect().is_err());
+
+    let to = folder.path().join("saved.drawer");
+    let salvaged = saved(&path, &to);
+    assert_eq!(salvaged.tables[0].astray, salvaged.tables[0].rows);
+    let drawer = Drawer::open(&to, notes()).unwrap();
+    let all: BTreeMap<i64, Note> =
+        drawer.records::<Note>().collect().unwrap().into_iter().map(|n| (n.key().number(), n.into_record())).collect();
+    assert!(all == expected, "{} of {} rows", all.len(), expected.len());
+    assert!(drawer.search_index_is_sound::<Note>().unwrap());
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig { cases: 40, failure_persistence: None, ..ProptestConfig::default() })]
+
+    /// Whatever pages are lost: nothing is invented, the app opens what was saved unless the file's own bookkeeping went, and what
+    /// is missing is told.
+    #[test]
+    fn lost_pages_lose_no_more_than_what_is_told(lost in proptest::collection::vec(1_usize..260, 1..6), cut in 0_usize..60) {
+        let (folder, path) = folder();
+        let expected = filled(&path, 1_500);
+        let mut bytes = std::fs::read(&path).unwrap();
+        let pages = bytes.len() / 4_096;
+        for page in lost {
+            let at = page % pages * 4_096;
+            // The very first bytes say that this is a database at all.
+            bytes[at.max(100)..at + 4_096].fill(0);
+        }
+        bytes.truncate((pages - cut.min(pages / 2)) * 4_096);
+        std::fs::write(&path, bytes).unwrap();
+        let to = folder.path().join("saved.drawer");
+        let salvaged = saved(&path, &to);
+        let Some(table) = salvaged.tables.iter().find(|t| t.name == "note") else {
+            prop_assert!(!salvaged.lost.is_empty());
+            return Ok(());
+        };
+        let file = other_program(&to);
+        let mut statement = file.prepare("SELECT key, text, weight, sketch FROM note").unwrap();
+        let rows = statement.query_map([], |row| {
+            Ok((row.get(0)?, Note { text: row.get(1)?, weight: row.get(2)?, sketch: row.get(3)? }))
+        });
+        let found: BTreeMap<i64, Note> = rows.unwrap().map(Result::unwrap).collect();
+        prop_assert_eq!(found.len() as u64, table.rows);
+        for (key, note) in &found {
+            // Of a row that goes on in other pages, nothing tells that one of those is not what it was.
+            let there = expected.get(key).filter(|e| e.text.len() > 3_000 || *e == note);
+            prop_assert!(there.is_some(), "{} was never there", key);
+        }
+        let missing: Vec<i64> = expected.keys().filter(|k| !found.contains_key(k)).copied().collect();
+        let in_gaps = |key: &i64| table.gaps.iter().any(|(first, last)| (first..=last).contains(&key));
+        let untold = missing.iter().filter(|k| !in_gaps(k)).count() as u64;
+        prop_assert!(untold <= table.broken + table.astray, "{missing:?} {table:?}");
+        prop_assert!(missing.is_empty() || !salvaged.is_whole());
+        if salvaged.lost.is_empty() {
+            prop_assert_eq!(Drawer::open(&to, notes()).unwrap().count::<Note>().unwrap(), table.rows);
+        }
+    }
+}
+
+#[test]
+fn tables_of_other_programs_are_saved_too() {
+    let (folder, path) = folder();
+    let other = other_program(&path);
+    other
+        .execute_batch(
+            "PRAGMA encoding = 'UTF-16le';
+             CREATE TABLE \"odd \"\"name\"\"\" (a, \"b c\" TEXT DEFAULT 'x', up TEXT GENERATED ALWAYS AS (upper(\"b c\")) VIRTUAL, rowid TEXT);
+             INSERT INTO \"odd \"\"name\"\"\" (a, \"b c\", rowid) VALUES (1, 'öä', 'r'), (2.5, x'00', NULL);
+             ALTER TABLE \"odd \"\"name\"\"\" ADD COLUMN later INTEGER DEFAULT 7;
+             CREATE TABLE pairs (x, y, z, PRIMARY KEY (y, x)) WITHOUT ROWID;
+             INSERT INTO pairs VALUES (1, 2, 3), (4, 5, 6);
+             CREATE UNIQUE INDEX pair ON pairs (z); CREATE VIEW v AS SELECT 1;",
+        )
+        .unwrap();
+    drop(other);
+    let to = folder.path().join("saved.db");
+    let salvaged = saved(&path, &to);
+    assert_eq!(salvaged.lost, ["not saved, because only data are: view v"]);
+    let told: Vec<_> = salvaged.tables.iter().map(|t| (t.name.as_str(), t.rows, t.is_whole())).collect();
+    assert_eq!(told, [("odd \"name\"", 2, true), ("pairs", 2, true)]);
+    let (before, after) = (File::open(&path).unwrap(), File::open(&to).unwrap());
+    let comparison = before.compare(&after, &mut |_| Ok(()), &mut |_| ()).unwrap();
+    assert!(comparison.tables.iter().all(|t| t.added + t.removed + t.changed == 0 && t.same == 2), "{comparison:?}");
+}
