@@ -31,7 +31,7 @@ fn notes() -> Schema {
 
 fn note(n: usize) -> Note {
     let text = format!("glaze {n} {}", "tenmoku ".repeat(if n.is_multiple_of(7) { 900 } else { n % 30 }));
-    Note { text, weight: (n % 3 > 0).then_some(n as f64 / 2.0), sketch: vec![n as u8; n % 50] }
+    Note { text, weight: (!n.is_multiple_of(3)).then_some(n as f64 / 2.0), sketch: vec![n as u8; n % 50] }
 }
 
 /// A drawer with notes, of which some are removed again; and what is in it.
