@@ -4,7 +4,7 @@
 //! medians of several rounds; what counts is their ratio. Where valgrind is installed, instructions are counted too. Lines without
 //! a goal stand against the way in which the same is usually written: a statement prepared for each call, a transaction for each row.
 //!
-//! Named parts run alone: `… -- opening`, `records`, `searching`, `counts` or `upgrading`.
+//! Named parts run alone: `… -- opening`, `records`, `searching`, `counts`, `upgrading` or `trails`.
 
 #![forbid(unsafe_code)]
 
@@ -13,6 +13,7 @@ mod opening;
 mod records;
 mod searching;
 mod table;
+mod trails;
 mod upgrading;
 
 use table::Table;
@@ -26,12 +27,13 @@ fn main() -> Result<()> {
     {
         return counts::one(rest);
     }
-    let parts: [(&str, fn(&mut Table) -> Result<()>); 5] = [
+    let parts: [(&str, fn(&mut Table) -> Result<()>); 6] = [
         ("opening", opening::run),
         ("records", records::run),
         ("searching", searching::run),
         ("counts", counts::run),
         ("upgrading", upgrading::run),
+        ("trails", trails::run),
     ];
     let mut table = Table::default();
     for (name, run) in parts {

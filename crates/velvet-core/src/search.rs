@@ -1,5 +1,6 @@
 //! Searching by words: what a person typed as an expression of the search index, and text with its matching parts.
 
+use crate::suggest::{find_ascii, plain};
 use std::fmt;
 use std::ops::Range;
 
@@ -37,6 +38,57 @@ fn is_part_of_word(c: char) -> bool {
     c.is_alphanumeric() || ('\u{300}'..='\u{36f}').contains(&c)
 }
 
+/// Words that are looked for in texts one after the other, without an index: each anywhere in a text, whatever its case and accents.
+///
+/// ```
+/// use velvet_core::search::Words;
+/// let words = Words::of("cela MATT");
+/// assert_eq!(words.find("A matt Céladon"), [(1, 2..6), (0, 7..12)]);
+/// assert!(words.find("iron").is_empty());
+/// ```
+#[derive(Clone, Debug)]
+pub struct Words(Vec<Vec<char>>);
+
+impl Words {
+    /// What somebody typed.
+    pub fn of(typed: &str) -> Words {
+        Words(
+            typed
+                .split_whitespace()
+                .map(|word| word.chars().flat_map(plain).collect())
+                .filter(|w: &Vec<_>| !w.is_empty())
+                .collect(),
+        )
+    }
+
+    /// How many there are.
+    pub fn count(&self) -> usize {
+        self.0.len()
+    }
+
+    /// Where in a text the words stand, each at its first place, in the order of the text.
+    pub fn find(&self, text: &str) -> Vec<(usize, Range<usize>)> {
+        let mut letters = Vec::new();
+        let mut all: Vec<(usize, Range<usize>)> = Vec::new();
+        for (number, word) in self.0.iter().enumerate() {
+            let found = if text.is_ascii() && word.iter().all(char::is_ascii) {
+                let word: Vec<u8> = word.iter().map(|c| *c as u8).collect();
+                find_ascii(text.as_bytes(), &word).map(|(_, range)| range)
+            } else {
+                if letters.is_empty() {
+                    letters.extend(text.char_indices().flat_map(|(at, c)| plain(c).map(move |plain| (plain, at))));
+                }
+                let here = |from: &[(char, usize)]| from.iter().zip(word).all(|((letter, _), typed)| letter == typed);
+                let from = letters.windows(word.len()).position(here);
+                from.map(|from| letters[from].1..letters.get(from + word.len()).map_or(text.len(), |(_, at)| *at))
+            };
+            all.extend(found.map(|range| (number, range)));
+        }
+        all.sort_by_key(|(_, range)| range.start);
+        all
+    }
+}
+
 /// What stands before a matching part in the engine's snippets.
 pub const MATCH_BEGINS: char = '\u{2}';
 
@@ -68,6 +120,24 @@ impl Marked {
             }
         }
         marked
+    }
+
+    /// The text around its first match, with `…` where it is cut: at most about this many characters.
+    #[must_use]
+    pub fn around(&self, most: usize) -> Marked {
+        let Some(first) = self.matches.first() else {
+            let cut: String = self.text.chars().take(most).collect();
+            let more = if cut.len() < self.text.len() { "…" } else { "" };
+            return Marked::new(cut + more, Vec::new());
+        };
+        let before =
+            self.text[..first.start].char_indices().rev().take(most / 3).last().map_or(first.start, |(at, _)| at);
+        let end = self.text[before..].char_indices().nth(most).map_or(self.text.len(), |(at, _)| before + at);
+        let end = end.max(first.end);
+        let (begins, ends) = (if before > 0 { "…" } else { "" }, if end < self.text.len() { "…" } else { "" });
+        let moved = |range: &Range<usize>| range.start - before + begins.len()..range.end - before + begins.len();
+        let matches = self.matches.iter().filter(|range| range.end <= end).map(moved).collect();
+        Marked::new(format!("{begins}{}{ends}", &self.text[before..end]), matches)
     }
 
     /// The text without marks.

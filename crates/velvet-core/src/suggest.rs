@@ -9,7 +9,7 @@ use unicode_normalization::char::is_combining_mark;
 
 /// Where in a text what was typed stands; the earlier, the better.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
-enum Place {
+pub(crate) enum Place {
     Beginning,
     WordBeginning,
     Inside,
@@ -116,12 +116,12 @@ fn compare(a: (Place, &str), b: (Place, &str)) -> Ordering {
 }
 
 /// The letters of a character without what makes no difference: small, without accents.
-fn plain(c: char) -> impl Iterator<Item = char> {
+pub(crate) fn plain(c: char) -> impl Iterator<Item = char> {
     c.to_lowercase().nfkd().filter(|c| !is_combining_mark(*c)).flat_map(char::to_lowercase)
 }
 
 /// Where `typed`, which is small and not empty, stands in a text; the best place of several.
-fn find_ascii(text: &[u8], typed: &[u8]) -> Option<(Place, Range<usize>)> {
+pub(crate) fn find_ascii(text: &[u8], typed: &[u8]) -> Option<(Place, Range<usize>)> {
     let (first, rest) = typed.split_first()?;
     let last = text.len().checked_sub(typed.len())?;
     let mut inside = None;

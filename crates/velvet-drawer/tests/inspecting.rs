@@ -2,11 +2,11 @@
 
 mod common;
 
-use common::{folder, other_program, piece, schema};
+use common::{Photo, Piece, folder, glaze, other_program, piece, schema};
 use std::fs;
 use std::path::{Path, PathBuf};
 use std::time::SystemTime;
-use velvet_drawer::inspect::{File, Page, Value, ValueRef, drawers_in};
+use velvet_drawer::inspect::{File, FoundRow, FoundTable, Page, Value, ValueRef, drawers_in};
 use velvet_drawer::{Drawer, Error};
 
 /// Every file in the folder: its name, time and content.
@@ -240,4 +240,93 @@ fn what_goes_with_a_table_is_told_and_created_again_by_its_statements() {
     other.execute("INSERT INTO clay (name) VALUES ('White clay')", []).unwrap();
     let found = "SELECT (SELECT count(*) FROM velvet_search_clay WHERE velvet_search_clay MATCH 'white') + (SELECT count(*) FROM velvet_changes)";
     assert_eq!(other.query_row(found, [], |r| r.get::<_, i64>(0)).unwrap(), 2);
+}
+
+fn in_words(key: &[(String, Value)]) -> String {
+    key.iter().map(|(column, value)| format!("{column} {}", value.literal())).collect::<Vec<_>>().join(" ")
+}
+
+#[test]
+fn one_record_is_found_by_its_key_or_number_with_its_links_both_ways() {
+    let (_folder, path) = folder();
+    let drawer = Drawer::open(&path, schema()).unwrap();
+    let shino = drawer.insert(glaze("Shino")).unwrap().key();
+    let bowls = drawer
+        .insert_all((1..=7).map(|n| Piece { glaze: (n < 7).then_some(shino), ..piece(&(8 - n).to_string()) }))
+        .unwrap();
+    drawer.insert(Photo { piece: bowls[0].key(), side: "left".into() }).unwrap();
+    drawer.close().unwrap();
+    let file = File::open(&path).unwrap();
+    let pieces = file.table("piece").unwrap();
+    // The own key comes first, then the number.
+    let by_key = file.one(&pieces, "7").unwrap();
+    assert_eq!(
+        (by_key.number, in_words(&by_key.links[0].key.clone().unwrap())),
+        (Some(1), "key 1 name 'Shino'".into())
+    );
+    assert_eq!(by_key.linked_from.iter().map(|l| (l.table.as_str(), l.count)).collect::<Vec<_>>(), [("photo", 1)]);
+    let by_number = file.one(&pieces, "#7").unwrap();
+    assert_eq!((by_number.number, by_number.links.len()), (Some(7), 0));
+    let glazes = file.one(&file.table("glaze").unwrap(), "Shino").unwrap();
+    let from_pieces = glazes.linked_from.iter().find(|l| l.table == "piece").unwrap();
+    assert_eq!((from_pieces.count, from_pieces.first.len()), (6, File::LINKING_ROWS_NAMED as usize));
+    assert_eq!(in_words(&from_pieces.first[0]), "key 1 mark '7'");
+    let error = file.one(&pieces, "K-9").unwrap_err().to_string();
+    assert!(error.starts_with("there is no row \"K-9\" in `piece`. Rows are known by: key, mark."), "{error}");
+}
+
+/// Rows with words, each in a line.
+fn searched(file: &File, words: &str, tables: &[FoundTable], most: usize) -> Vec<String> {
+    let mut lines = Vec::new();
+    let mut each = |row: FoundRow| {
+        let columns: Vec<String> = row.columns.iter().map(|(name, text)| format!("{name}: {text}")).collect();
+        lines.push(format!("{} {}: {}", row.table, in_words(&row.key), columns.join(", ")));
+        Ok(lines.len() < most)
+    };
+    file.search(words, tables, &mut each, &mut |_| ()).unwrap();
+    lines
+}
+
+#[test]
+fn words_and_single_rows_are_found_in_files_of_any_kind() {
+    let (_folder, path) = folder();
+    let other = other_program(&path);
+    other
+        .execute_batch(
+            "PRAGMA encoding = 'UTF-16be'; PRAGMA foreign_keys = OFF;
+             CREATE TABLE pairs (x, y, note TEXT, PRIMARY KEY (y, x)) WITHOUT ROWID;
+             INSERT INTO pairs VALUES (1, 'a', 'Größe, Céladon'), (2, 'a', 'grosse vase, celadon');
+             CREATE TABLE bare (rowid TEXT, \"b c\", of_x, of_y, FOREIGN KEY (of_x, of_y) REFERENCES pairs (x, y));
+             INSERT INTO bare VALUES ('r', 'a celadon', 2, 'a'), (NULL, x'00', 3, 'z'), ('s', 47, NULL, NULL);
+             CREATE VIEW v AS SELECT note FROM pairs; CREATE VIEW broken AS SELECT * FROM nowhere;
+             CREATE VIRTUAL TABLE words USING fts5(text); INSERT INTO words VALUES ('the celadon of the year');
+             CREATE TABLE made (a TEXT, b TEXT GENERATED ALWAYS AS (a || ' celadon') STORED); INSERT INTO made (a) VALUES ('one');",
+        )
+        .unwrap();
+    drop(other);
+    let file = File::open(&path).unwrap();
+    let made = [file.table("made").unwrap()];
+    assert_eq!(searched(&file, "céLA one", &made, 9), ["made rowid 1: a: [one], b: [one] [cela]don"]);
+    assert_eq!(
+        searched(&file, "celadon", &[], 9)[..4],
+        [
+            "pairs y 'a' x 1: note: Größe, [Céladon]",
+            "pairs y 'a' x 2: note: grosse vase, [celadon]",
+            "bare _rowid_ 1: b c: a [celadon]",
+            "v note 'Größe, Céladon': note: Größe, [Céladon]",
+        ]
+    );
+    assert_eq!(searched(&file, "47", &[], 9), ["bare _rowid_ 3: b c: [47]"]);
+    assert_eq!(searched(&file, "celadon", &[], 2).len(), 2);
+    let error = file.search(" ", &[], &mut |_| Ok(true), &mut |_| ()).unwrap_err();
+    assert!(error.is_bad_query(), "{error}");
+
+    let one = file.one(&file.table("pairs").unwrap(), "a, 2").unwrap();
+    assert_eq!(
+        (one.number, one.linked_from[0].count, in_words(&one.linked_from[0].first[0])),
+        (None, 1, "_rowid_ 1".into())
+    );
+    let structure = file.structure().unwrap();
+    let names: Vec<_> = structure.iter().map(|t| (t.name.as_str(), t.columns.len())).collect();
+    assert_eq!(names, [("pairs", 3), ("bare", 4), ("v", 1), ("words", 1), ("made", 2)]);
 }

@@ -1,7 +1,7 @@
 //! The statements that keep the trail of a table: what was written to which record, by which write, and what stood there before.
 //!
 //! The triggers are in the file, so that writes of other programs are heard of too. A write of ours is known by the number that
-//! stands in `velvet_writing` while it lasts; where none stands there, another program writes, and the moment is kept instead.
+//! stands in `velvet_writing` while it lasts; where none stands there, another program writes, and the moment is kept in its place.
 
 use crate::name::{KEY_COLUMN, quoted};
 use crate::structure::{Column, Table};
@@ -45,8 +45,8 @@ impl Trail {
 pub fn create_trail_tables() -> [String; 4] {
     [
         format!(
-            "CREATE TABLE IF NOT EXISTS {TRAIL} (entry INTEGER PRIMARY KEY, write INTEGER, table_name TEXT NOT NULL, \
-             key INTEGER NOT NULL, did TEXT NOT NULL, before TEXT, at TEXT) STRICT"
+            "CREATE TABLE IF NOT EXISTS {TRAIL} (entry INTEGER PRIMARY KEY, write ANY NOT NULL, table_name TEXT NOT NULL, \
+             key INTEGER NOT NULL, did TEXT NOT NULL, before TEXT) STRICT"
         ),
         format!(
             "CREATE TABLE IF NOT EXISTS {WRITES} (write INTEGER PRIMARY KEY, session INTEGER, at TEXT NOT NULL) STRICT"
@@ -64,32 +64,27 @@ pub fn create_trail(table: &Table, trail: Trail) -> Vec<String> {
         Trail::Before => true,
     };
     let text = super::literal(&table.name);
-    let trigger = |event: &str, when: &str, row: &str, did: &str, before: &str| {
+    let trigger = |event: &str, row: &str, did: &str, before: &str| {
         format!(
-            "CREATE TRIGGER {} AFTER {} ON {} {when}BEGIN INSERT INTO {TRAIL} (write, table_name, key, did, before, at) \
-             SELECT w.write, {text}, {row}.{}, '{did}', {before}, CASE WHEN w.write IS NULL THEN {} END FROM {WRITING} AS w; END",
+            "CREATE TRIGGER {} AFTER {} ON {} BEGIN INSERT INTO {TRAIL} (write, table_name, key, did, before) \
+             VALUES (coalesce((SELECT write FROM {WRITING}), {}), {text}, {row}.{}, '{did}', {before}); END",
             quoted(&format!("{TRAIL}_{}_{event}", table.name)),
             event.to_uppercase(),
             quoted(&table.name),
-            quoted(KEY_COLUMN),
             super::NOW,
+            quoted(KEY_COLUMN),
         )
     };
     let (changed, removed) = if with_before {
-        (object(table, |c| Some(differs(&c.name))), object(table, |_| None))
+        (object(table, |c| Some(format!("old.{0} IS NOT new.{0}", quoted(&c.name)))), object(table, |_| None))
     } else {
         ("NULL".to_owned(), "NULL".to_owned())
     };
-    let any: Vec<String> = table.column_names().map(differs).collect();
     vec![
-        trigger("insert", "", "new", "inserted", "NULL"),
-        trigger("update", &format!("WHEN {} ", any.join(" OR ")), "old", "changed", &changed),
-        trigger("delete", "", "old", "removed", &removed),
+        trigger("insert", "new", "inserted", "NULL"),
+        trigger("update", "old", "changed", &changed),
+        trigger("delete", "old", "removed", &removed),
     ]
-}
-
-fn differs(column: &str) -> String {
-    format!("old.{0} IS NOT new.{0}", quoted(column))
 }
 
 /// What stood in the columns of a row, as JSON: of those for which a condition holds, or of all.

@@ -1,6 +1,6 @@
 //! Two copies of a file, or two files of one app, record by record.
 
-use super::file::{File, FoundTable, list, literal};
+use super::file::{File, FoundTable};
 use super::structure::{ColumnStructure, TableStructure};
 use crate::engine::{Connection, Fault, Row};
 use crate::error::Error;
@@ -152,7 +152,7 @@ impl File {
         Ok(comparison)
     }
 
-    fn own_key(&self, table: &str) -> Option<String> {
+    pub(super) fn own_key(&self, table: &str) -> Option<String> {
         self.declared()?.table(table)?.natural_key.clone()
     }
 
@@ -186,8 +186,7 @@ impl File {
         if !is_copy && has(&own_key) {
             return Ok(own_key);
         }
-        let text = format!("SELECT name FROM pragma_table_xinfo({}) WHERE pk > 0 ORDER BY pk", literal(table));
-        let primary_key = self.read("cannot read the primary key", |c| list(c, &text))?;
+        let primary_key = self.primary_key(table)?;
         Ok(if has(&primary_key) { primary_key } else { columns.to_vec() })
     }
 }
@@ -323,17 +322,17 @@ impl Comparing<'_> {
 
     /// Whether rows that are the same stand in another order. Where they are matched by their row numbers, they cannot.
     fn order_differs(&self) -> Result<bool, Error> {
-        let has_order = |file: &File| file.table(self.table).map(|t: FoundTable| t.insertion_order.is_some());
-        if !has_order(self.before)? || !has_order(self.after)? {
+        let order = |file: &File| file.table(self.table).map(|t: FoundTable| t.insertion_order);
+        let (Some(order_before), Some(order_after)) = (order(self.before)?, order(self.after)?) else {
             return Ok(false);
-        }
-        let text = self.text("rowid");
+        };
+        let (text, text_after) = (self.text(&order_before), self.text(&order_after));
         let doing = format!("cannot compare the order of the rows of `{}`", self.table);
         let keys = self.matched_by.len();
         let mut differs = Ok(false);
         self.before.read(&doing, |before| {
             differs = self.after.read(&doing, |after| {
-                let (mut first, mut second) = (before.prepare(&text)?, after.prepare(&text)?);
+                let (mut first, mut second) = (before.prepare(&text)?, after.prepare(&text_after)?);
                 let (mut first, mut second) = (first.rows(), second.rows());
                 while let (Some(old), Some(new)) = (first.next()?, second.next()?) {
                     if (0..keys).any(|at| old.value(at) != new.value(at)) {

@@ -44,6 +44,9 @@ const ATTEMPTS: usize = 10;
 
 const BETWEEN_ATTEMPTS: Duration = Duration::from_millis(20);
 
+/// The names under which the engine has a row's number, where no column is called so.
+const ROW_NUMBER: [&str; 3] = ["rowid", "_rowid_", "oid"];
+
 const UNTOUCHED: &str = "The file was left untouched";
 
 impl File {
@@ -108,7 +111,7 @@ impl File {
         self.structure.as_ref()
     }
 
-    /// The names of its tables, without those of its own bookkeeping.
+    /// The names of its tables and views, without those of its own bookkeeping, and those in which virtual tables keep what they show.
     ///
     /// # Errors
     /// When the file cannot be read.
@@ -117,7 +120,8 @@ impl File {
             list(
                 c,
                 "SELECT name FROM sqlite_schema WHERE type IN ('table', 'view') \
-                 AND name NOT LIKE 'sqlite\\_%' ESCAPE '\\' AND name NOT LIKE 'velvet\\_%' ESCAPE '\\' ORDER BY rowid",
+                 AND name NOT LIKE 'sqlite\\_%' ESCAPE '\\' AND name NOT LIKE 'velvet\\_%' ESCAPE '\\' \
+                 AND name NOT IN (SELECT name FROM pragma_table_list WHERE schema = 'main' AND type = 'shadow') ORDER BY rowid",
             )
         })?;
         if let Some(declared) = &self.structure {
@@ -150,10 +154,13 @@ impl File {
         }
         let declared = self.structure.as_ref().and_then(|s| s.table(&name));
         let kind = |column: &String| declared.and_then(|t| t.column(column)).map(|c| c.kind.clone());
-        let info = columns.into_iter().map(|column| FoundColumn { kind: kind(&column), name: column }).collect();
-        let ordered = format!("SELECT 1 FROM {} ORDER BY rowid", quoted(&name));
+        let info = columns.into_iter().map(|column| FoundColumn { kind: kind(&column), name: column });
+        let columns: Vec<FoundColumn> = info.collect();
+        let is_column = |name: &&&str| columns.iter().any(|c: &FoundColumn| c.name.eq_ignore_ascii_case(name));
+        let row_number = ROW_NUMBER.iter().find(|name| !is_column(name)).copied();
+        let ordered = format!("SELECT 1 FROM {} ORDER BY {}", quoted(&name), row_number.unwrap_or(ROW_NUMBER[0]));
         let has_order = self.read("cannot read the table", |c| Ok(c.prepare(&ordered).is_ok()))?;
-        Ok(FoundTable { name, columns: info, insertion_order: has_order.then(|| "rowid".to_owned()) })
+        Ok(FoundTable { name, columns, insertion_order: row_number.filter(|_| has_order).map(str::to_owned) })
     }
 
     /// Runs `work`; `doing` begins the sentence when the engine refuses.

@@ -5,7 +5,7 @@ use crate::error::{Cause, Error};
 use crate::upgrading;
 use velvet_core::evolution::History;
 use velvet_core::name::KEY_COLUMN;
-use velvet_core::physical::Physical;
+use velvet_core::physical::{Physical, PhysicalTable};
 
 /// A table's structure, as the file has it.
 #[derive(Clone, Debug)]
@@ -61,9 +61,12 @@ impl File {
         let physical = self.read("cannot read the structure", upgrading::physical)?;
         let mut tables = Vec::new();
         for name in self.table_names()? {
-            let Some(found) = physical.tables.get(&name) else { continue };
+            // A view, or a virtual table, has columns and nothing else; a view over what is gone has not even those.
+            let nothing = PhysicalTable::default();
+            let found = physical.tables.get(&name).unwrap_or(&nothing);
+            let Ok(there) = self.table(&name) else { continue };
             let declared = self.declared().and_then(|s| s.table(&name));
-            let columns = self.table(&name)?.columns.into_iter().map(|column| {
+            let columns = there.columns.into_iter().map(|column| {
                 let physical = found.columns.get(&column.name).cloned().unwrap_or_default();
                 let link = found.links.iter().find(|l| l.0 == column.name);
                 let words =

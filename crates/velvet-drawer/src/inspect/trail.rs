@@ -113,9 +113,9 @@ impl File {
 
     fn entries(&self, connection: &Connection, of: &TrailOf) -> Result<Vec<TrailEntry>, Fault> {
         let text = format!(
-            "SELECT t.entry, t.table_name, t.key, t.did, coalesce(w.at, t.at), w.session, t.write, t.before FROM {TRAIL} AS t \
+            "SELECT t.entry, t.table_name, t.key, t.did, coalesce(w.at, t.write), w.session, t.write, t.before FROM {TRAIL} AS t \
              LEFT JOIN {WRITES} AS w ON w.write = t.write WHERE coalesce(t.table_name = ?1, 1) AND coalesce(t.key = ?2, 1) \
-             ORDER BY t.entry DESC"
+             AND t.before IS NOT '{{}}' ORDER BY t.entry DESC"
         );
         let mut statement = match connection.prepare(&text) {
             Err(Fault { kind: FaultKind::NoTable(_) | FaultKind::NoColumn(_), .. }) => return Ok(Vec::new()),

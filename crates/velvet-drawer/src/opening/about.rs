@@ -25,6 +25,9 @@ pub(crate) struct About {
 }
 
 impl About {
+    /// Creates the table of facts.
+    pub(crate) const CREATE: &str = "CREATE TABLE velvet_about (name TEXT PRIMARY KEY, value TEXT NOT NULL) STRICT";
+
     /// Reads what telling the file takes; nothing where the table of facts is missing.
     pub(crate) fn read(connection: &Connection) -> Result<Option<About>, Fault> {
         let mut about = About::default();
@@ -64,9 +67,9 @@ impl About {
 
     /// Writes what a new file says about itself. The header is written by the same transaction.
     pub(crate) fn write(connection: &Connection, declared: &Declared) -> Result<(), Fault> {
+        connection.run(Self::CREATE)?;
         connection.run(
-            "CREATE TABLE velvet_about (name TEXT PRIMARY KEY, value TEXT NOT NULL) STRICT; \
-             CREATE TABLE velvet_versions (version INTEGER PRIMARY KEY, at TEXT NOT NULL, app_version TEXT, \
+            "CREATE TABLE velvet_versions (version INTEGER PRIMARY KEY, at TEXT NOT NULL, app_version TEXT, \
              took_ms INTEGER NOT NULL) STRICT",
         )?;
         connection.run(sessions::CREATE)?;

@@ -74,7 +74,7 @@ impl Keeping {
             let oldest = jiff::Timestamp::now().checked_sub(self.age).unwrap_or(jiff::Timestamp::MIN);
             let young = format!(
                 "DELETE FROM {TRAIL} WHERE entry < coalesce((SELECT min(t.entry) FROM {TRAIL} AS t LEFT JOIN {WRITES} AS w \
-                 ON w.write = t.write WHERE coalesce(w.at, t.at) >= ?1), 0)"
+                 ON w.write = t.write WHERE coalesce(w.at, t.write) >= ?1), 0)"
             );
             run(connection, &young, format!("{oldest:.9}").into())?;
         }
@@ -82,7 +82,7 @@ impl Keeping {
             // The last one stays, so that its number is not given again.
             let unused = format!(
                 "DELETE FROM {WRITES} WHERE write < min((SELECT max(write) FROM {WRITES}), \
-                 coalesce((SELECT write FROM {TRAIL} WHERE write IS NOT NULL ORDER BY entry LIMIT 1), ?1))"
+                 coalesce((SELECT write FROM {TRAIL} WHERE typeof(write) = 'integer' ORDER BY entry LIMIT 1), ?1))"
             );
             run(connection, &unused, Value::Integer(i64::MAX))?;
         }

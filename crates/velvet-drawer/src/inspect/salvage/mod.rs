@@ -266,8 +266,12 @@ impl Salvaging<'_> {
             return Ok(None);
         }
         if self.run_one(&entry.statement, "CREATE TABLE").is_err() {
-            self.report.lost.push(lost);
-            return Ok(None);
+            if entry.name != "velvet_about" {
+                self.report.lost.push(lost);
+                return Ok(None);
+            }
+            // Of this one it is known how it was made.
+            self.to.run(About::CREATE)?;
         }
         let columns = self.columns(&entry.name)?;
         let written = columns.iter().filter(|c| !c.is_computed).count();
@@ -451,7 +455,7 @@ impl Salvaging<'_> {
         if i64::from(application) != APPLICATION_ID {
             return Ok(());
         }
-        let Some(structure) = structure else {
+        let Some(structure) = structure.filter(|_| tables.iter().any(|t| t.name == "velvet_about")) else {
             self.report
                 .lost
                 .push("what the file says about its structure is lost, so the app cannot open this one".into());

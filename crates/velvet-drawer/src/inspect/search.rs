@@ -1,0 +1,102 @@
+//! Finding rows by words, in any file.
+
+use super::file::{File, FoundTable};
+use super::rows::Page;
+use crate::error::{Cause, Error};
+use velvet_core::search::{Marked, Words};
+use velvet_core::{Value, ValueRef};
+
+/// A row in which words were found.
+#[derive(Clone, Debug, PartialEq)]
+pub struct FoundRow {
+    /// Its table.
+    pub table: String,
+    /// The columns and values by which it is known.
+    pub key: Vec<(String, Value)>,
+    /// The columns in which words were found: the name, and the text with what matches marked.
+    pub columns: Vec<(String, Marked)>,
+}
+
+/// How often to say how many rows were looked at.
+const ROWS_BETWEEN: u64 = 4_096;
+
+impl File {
+    /// Looks through `tables`, or all where none is given, for rows in which all of the words stand, in whatever columns: in texts
+    /// anywhere, whatever their case and accents, and as whole numbers. `each` gets the rows as they are found and says whether to go
+    /// on; `looked_at` hears now and then how many rows were.
+    ///
+    /// This needs no search index, so it finds what stands in any column of any file, and takes time that grows with it.
+    ///
+    /// # Errors
+    /// When no word is given ([`Error::is_bad_query`]), the file cannot be read, and what `each` returns.
+    pub fn search(
+        &self,
+        words: &str,
+        tables: &[FoundTable],
+        each: &mut dyn FnMut(FoundRow) -> Result<bool, Error>,
+        looked_at: &mut dyn FnMut(u64),
+    ) -> Result<(), Error> {
+        let sought = Words::of(words);
+        if sought.count() == 0 {
+            let error = Error::new(Cause::BadQuery, "no word was given to look for").untouched("Nothing was read");
+            return Err(error.in_file(self.path()));
+        }
+        let all: Vec<FoundTable>;
+        let tables = if tables.is_empty() {
+            // A view that cannot be read has no rows.
+            all = self.table_names()?.iter().filter_map(|name| self.table(name).ok()).collect();
+            &all
+        } else {
+            tables
+        };
+        let mut looked = 0;
+        for table in tables {
+            let known_by = self.known_by(table)?;
+            let mut go_on = true;
+            let result = self.each_known(table, &known_by, &Page::default(), &mut |key, row| {
+                looked += 1;
+                if looked % ROWS_BETWEEN == 0 {
+                    looked_at(looked);
+                }
+                if let Some(columns) = found(&sought, table, row) {
+                    let key = known_by.iter().cloned().zip(key.iter().map(|v| v.to_value())).collect();
+                    go_on = each(FoundRow { table: table.name.clone(), key, columns })?;
+                }
+                // An error ends the reading of this table.
+                if go_on { Ok(()) } else { Err(Error::new(Cause::Cancelled, "enough was found")) }
+            });
+            match result {
+                Err(error) if !go_on && error.is_cancelled() => break,
+                other => other?,
+            }
+        }
+        looked_at(looked);
+        Ok(())
+    }
+}
+
+/// The columns in which words stand, where all words do.
+fn found(sought: &Words, table: &FoundTable, row: &[ValueRef<'_>]) -> Option<Vec<(String, Marked)>> {
+    let mut columns = Vec::new();
+    let mut missing: Vec<bool> = vec![true; sought.count()];
+    for (column, value) in table.columns.iter().zip(row) {
+        let (text, whole) = match value {
+            ValueRef::Text(text) => ((*text).to_owned(), false),
+            ValueRef::Integer(number) => (number.to_string(), true),
+            _ => continue,
+        };
+        let found: Vec<_> =
+            sought.find(&text).into_iter().filter(|(_, range)| !whole || *range == (0..text.len())).collect();
+        if !found.is_empty() {
+            found.iter().for_each(|(word, _)| missing[*word] = false);
+            let mut ranges: Vec<std::ops::Range<usize>> = Vec::new();
+            for (_, range) in found {
+                // Words may overlap: only what comes after the last is marked anew.
+                let from = ranges.last().map_or(range.start, |last| range.start.max(last.end));
+                ranges.extend((from < range.end).then_some(from..range.end));
+            }
+            columns.push((column.name.clone(), Marked::new(text, ranges)));
+        }
+    }
+    (!missing.contains(&true)).then_some(columns)
+}
