@@ -26,7 +26,7 @@ impl Side {
     fn insert_many(&mut self) -> Result<Duration> {
         let from = self.next;
         self.next += WRITES;
-        timed(|| Ok(drop(self.drawer.insert_all((from..from + WRITES).map(records::piece))?)))
+        timed(|| self.drawer.insert_all((from..from + WRITES).map(records::piece)).map(drop)).map_err(Into::into)
     }
 
     fn change_many(&mut self) -> Result<Duration> {
@@ -53,15 +53,12 @@ impl Side {
 
     fn insert_one(&mut self) -> Result<Duration> {
         self.next += 1;
-        timed(|| Ok(drop(self.drawer.insert(records::piece(self.next))?)))
+        timed(|| self.drawer.insert(records::piece(self.next)).map(drop)).map_err(Into::into)
     }
 
     fn change_one(&mut self) -> Result<Duration> {
-        timed(|| {
-            Ok(drop(
-                self.drawer.change(Key::<Piece>::from_number(7), |p| p.grams = Some(p.grams.map_or(1, |g| g + 1)))?,
-            ))
-        })
+        let heavier = |p: &mut Piece| p.grams = Some(p.grams.map_or(1, |g| g + 1));
+        timed(|| self.drawer.change(Key::<Piece>::from_number(7), heavier).map(drop)).map_err(Into::into)
     }
 }
 
