@@ -16,6 +16,7 @@ pub mod condition;
 pub mod draft;
 pub mod evolution;
 pub mod excerpt;
+pub mod exchange;
 pub mod fingerprint;
 pub mod fits;
 pub mod fragment;

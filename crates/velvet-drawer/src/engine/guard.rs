@@ -9,7 +9,7 @@ pub(super) struct Guard(Arc<Mutex<Watch>>);
 
 #[derive(Default)]
 struct Watch {
-    on: bool,
+    on: Option<fn(&AuthContext<'_>) -> Option<String>>,
     refused: Option<String>,
 }
 
@@ -32,9 +32,7 @@ impl Guard {
     /// Says yes or no to the engine.
     pub(super) fn decide(&self, context: &AuthContext<'_>) -> Authorization {
         let mut watch = self.0.lock().unwrap_or_else(PoisonError::into_inner);
-        if !watch.on {
-            return Authorization::Allow;
-        }
+        let Some(refusal) = watch.on else { return Authorization::Allow };
         match refusal(context) {
             // All rows of a table would be removed at once, without telling of each.
             None if matches!(context.action, AuthAction::Delete { .. }) => Authorization::Ignore,
@@ -48,14 +46,23 @@ impl Guard {
 
     /// Runs `work` while statements are looked at, and says why one was refused, if one was.
     pub(super) fn watching<R>(&self, work: impl FnOnce() -> R) -> (R, Option<String>) {
+        self.asking(refusal, work)
+    }
+
+    /// As [`Guard::watching`], of statements that make a file.
+    pub(super) fn making<R>(&self, work: impl FnOnce() -> R) -> (R, Option<String>) {
+        self.asking(refusal_in_making, work)
+    }
+
+    fn asking<R>(&self, refusal: fn(&AuthContext<'_>) -> Option<String>, work: impl FnOnce() -> R) -> (R, Option<String>) {
         let set = |on| {
             let mut watch = self.0.lock().unwrap_or_else(PoisonError::into_inner);
             watch.on = on;
             watch.refused.take()
         };
-        set(true);
+        set(Some(refusal));
         let result = work();
-        (result, set(false))
+        (result, set(None))
     }
 }
 
@@ -91,5 +98,22 @@ fn refusal(context: &AuthContext<'_>) -> Option<String> {
         }
         AuthAction::Function { .. } => Some("it loads code".into()),
         _ => Some(STRUCTURE.into()),
+    }
+}
+
+/// Why a statement is none of those that make a file.
+fn refusal_in_making(context: &AuthContext<'_>) -> Option<String> {
+    match context.action {
+        AuthAction::Pragma { pragma_name: "application_id" | "user_version" | "encoding", .. } => None,
+        AuthAction::Pragma { .. } => Some("it changes a setting".into()),
+        AuthAction::Attach { .. } | AuthAction::Detach { .. } => Some("it is about another file".into()),
+        AuthAction::Function { function_name } if function_name.eq_ignore_ascii_case("load_extension") => {
+            Some("it loads code".into())
+        }
+        AuthAction::Transaction { .. } | AuthAction::Savepoint { .. } => Some("it begins or ends a transaction".into()),
+        AuthAction::DropTable { .. } | AuthAction::DropIndex { .. } | AuthAction::DropView { .. } | AuthAction::DropTrigger { .. } => {
+            Some("it drops something".into())
+        }
+        _ => None,
     }
 }

@@ -37,11 +37,22 @@ impl File {
                 journal.name
             ));
         }
-        warnings.extend(not_as_one(self.path()));
-        if !is_open_here(self.path()) && !log.is_there && header(self.path()).is_ok_and(|h| h.keeps_log) {
-            warnings.extend(self.pulled_alone(&log)?);
-        }
+        warnings.extend(self.incomplete()?);
         Ok(warnings)
+    }
+
+    /// Why this file does not show what was stored, each reason as a sentence: changes are missing, or are of another moment.
+    /// Nothing where it is all there, as far as that can be told.
+    ///
+    /// # Errors
+    /// When the file cannot be read.
+    pub fn incomplete(&self) -> Result<Vec<String>, Error> {
+        let log = Beside::of(self.path(), COMPANIONS[0]);
+        let mut reasons: Vec<String> = not_as_one(self.path()).into_iter().collect();
+        if !is_open_here(self.path()) && !log.is_there && header(self.path()).is_ok_and(|h| h.keeps_log) {
+            reasons.extend(self.pulled_alone(&log)?);
+        }
+        Ok(reasons)
     }
 
     /// The file says that a session began and not that it ended, and has no log: it was copied without.

@@ -23,13 +23,18 @@
 //! ```
 
 mod check;
+mod compact;
 mod compare;
 mod complete;
 mod copy;
+mod export;
 mod file;
 mod folder;
+mod follow;
+mod import;
 mod one;
 mod overview;
+mod query;
 mod rehearse;
 mod rows;
 mod salvage;
@@ -40,9 +45,13 @@ mod trail;
 mod words;
 
 pub use check::{Checked, Problem, ProblemKind};
+pub use compact::compact;
 pub use compare::{Comparison, Difference, TableComparison};
+pub use export::Exchange;
 pub use file::{File, FoundColumn, FoundTable};
+pub use follow::{Following, Happened};
 pub use folder::{FoundFile, drawers_in};
+pub use import::{import, import_sql};
 pub use one::{LinkedRow, LinkingRows, OneRow};
 pub use overview::{Overview, TableOverview, VersionOverview};
 pub use rehearse::Rehearsal;

@@ -7,7 +7,7 @@ use serde_json::{Map, Value as Json};
 use std::collections::{BTreeMap, HashMap};
 use velvet_core::name::{KEY_COLUMN, quoted};
 use velvet_core::statement::{TRAIL, WRITES};
-use velvet_core::{Value, ValueRef};
+use velvet_core::{Value, ValueRef, show};
 
 /// Which entries of the trail to read.
 #[derive(Clone, Debug, Default)]
@@ -240,7 +240,7 @@ fn told(json: &Json) -> Told {
         Json::Object(object) => match object.iter().next() {
             Some((word, _)) if word == "private" => return Told::Private,
             Some((word, length)) if word == "left_out" => return Told::TooLong(length.as_u64().unwrap_or(0)),
-            Some((word, Json::String(hex))) if word == "bytes" => Value::Bytes(bytes(hex)),
+            Some((word, Json::String(hex))) if word == "bytes" => Value::Bytes(show::from_hex(hex).unwrap_or_default()),
             Some((word, Json::String(sign))) if word == "real" => {
                 Value::Real(if sign == "inf" { f64::INFINITY } else { f64::NEG_INFINITY })
             }
@@ -249,9 +249,4 @@ fn told(json: &Json) -> Told {
         _ => return Told::Unknown,
     };
     Told::Value(value)
-}
-
-fn bytes(hex: &str) -> Vec<u8> {
-    let digits: Vec<u8> = hex.chars().filter_map(|c| c.to_digit(16)).map(|d| d as u8).collect();
-    digits.chunks_exact(2).map(|pair| pair[0] << 4 | pair[1]).collect()
 }

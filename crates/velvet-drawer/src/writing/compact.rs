@@ -2,10 +2,12 @@
 
 use super::UNTOUCHED;
 use crate::drawer::{Drawer, Place};
-use crate::engine::{Connection, Fault};
-use crate::error::Error;
-use crate::opening::About;
+use crate::engine::{Connection, Fault, Settings};
+use crate::error::{Cause, Error};
+use crate::opening::{APPLICATION_ID, About};
 use crate::space;
+use std::path::Path;
+use std::time::Duration;
 
 /// How much space a drawer takes.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -55,21 +57,59 @@ impl Drawer {
     pub fn compact(&self) -> Result<Space, Error> {
         let engine = |fault| self.inner.fault("cannot compact the drawer", fault).untouched(UNTOUCHED);
         self.writing(|connection| {
-            let before = measured(connection).map_err(engine)?;
             if let Place::File(path) = &self.inner.place {
-                let room = space::require(path, before.needed, "compacting", "Free some space and try again");
-                room.map_err(|error| self.inner.place.name(error.untouched(UNTOUCHED)))?;
+                has_room(connection, path).map_err(|error| self.inner.place.name(error))?;
             }
-            connection.run("VACUUM").map_err(engine)?;
-            // Writing the file anew counts as a change of structure, which the next open would look into.
-            let count = connection.number("PRAGMA schema_version").map_err(engine)?;
-            About::same_after_all(connection, count).map_err(engine)?;
-            // While somebody reads, the log stays as large as the file; it is merged later.
-            let _ = connection.run("PRAGMA wal_checkpoint(TRUNCATE)");
-            measured(connection).map_err(engine)
+            compacted(connection, true).map_err(engine)
         })
     }
 }
+
+/// Sees that there is room to write the file anew.
+fn has_room(connection: &Connection, path: &Path) -> Result<(), Error> {
+    let needed = measured(connection).map_err(|fault| Error::engine(DOING, fault).untouched(UNTOUCHED))?.needed;
+    let room = space::require(path, needed, "compacting", "Free some space and try again");
+    room.map_err(|error| error.untouched(UNTOUCHED))
+}
+
+const DOING: &str = "cannot compact the file";
+
+/// Gives the unused space of the file at `path` back to the device, also of one that no app of ours made, and says how much space it took
+/// before and takes now. An app may have it open.
+///
+/// # Errors
+/// When it is not there or no database, another program holds it for too long, or the device has too little room. It is as it was then.
+pub(crate) fn compact_file(path: &Path) -> Result<(Space, Space), Error> {
+    let engine = |fault| Error::engine(DOING, fault).untouched(UNTOUCHED);
+    let work = || {
+        if !path.is_file() {
+            return Err(Error::new(Cause::NotThere, format!("{DOING}: it is not there")).advise("Check the path"));
+        }
+        let connection = Connection::writer(path, &Settings::of_ours(WAIT, false)).map_err(engine)?;
+        let before = measured(&connection).map_err(engine)?;
+        has_room(&connection, path)?;
+        let ours = connection.number("PRAGMA application_id").map_err(engine)? == APPLICATION_ID;
+        let after = compacted(&connection, ours).map_err(engine)?;
+        connection.close().map_err(engine)?;
+        Ok((before, after))
+    };
+    work().map_err(|error| error.in_file(path))
+}
+
+fn compacted(connection: &Connection, ours: bool) -> Result<Space, Fault> {
+    connection.run("VACUUM")?;
+    if ours {
+        // Writing the file anew counts as a change of structure, which the next open would look into.
+        let count = connection.number("PRAGMA schema_version")?;
+        About::same_after_all(connection, count)?;
+    }
+    // While somebody reads, the log stays as large as the file; it is merged later.
+    let _ = connection.run("PRAGMA wal_checkpoint(TRUNCATE)");
+    measured(connection)
+}
+
+/// How long to wait for an app that has the file open.
+const WAIT: Duration = Duration::from_secs(5);
 
 fn measured(connection: &Connection) -> Result<Space, Fault> {
     let number = |name: &str| connection.number(&format!("PRAGMA {name}")).map(i64::unsigned_abs);

@@ -1,0 +1,137 @@
+//! Values in files that people and other programs exchange: JSON Lines and comma-separated values, without loss; and statements in a
+//! text of many.
+
+use crate::show;
+use crate::value::{Value, ValueRef};
+use serde_json::{Value as Json, json};
+
+/// A value as JSON. What JSON has no form for is an object that says what it is: `{"bytes": "00ff"}`, `{"real": "inf"}`.
+pub fn to_json(value: ValueRef<'_>) -> Json {
+    match value {
+        ValueRef::Missing => Json::Null,
+        ValueRef::Integer(n) => n.into(),
+        ValueRef::Real(x) if x.is_finite() => x.into(),
+        ValueRef::Real(x) => json!({ "real": if x > 0.0 { "inf" } else { "-inf" } }),
+        ValueRef::Text(text) => text.into(),
+        ValueRef::BrokenText(bytes) | ValueRef::Bytes(bytes) => json!({ "bytes": show::hex(bytes) }),
+    }
+}
+
+/// The value that JSON stands for.
+///
+/// # Errors
+/// Says why it stands for none.
+pub fn of_json(json: &Json) -> Result<Value, String> {
+    Ok(match json {
+        Json::Null => Value::Missing,
+        Json::Bool(yes) => Value::Integer((*yes).into()),
+        Json::Number(number) => match (number.as_i64(), number.as_f64()) {
+            (Some(whole), _) => Value::Integer(whole),
+            (None, Some(decimal)) if !number.is_u64() => Value::Real(decimal),
+            _ => return Err(format!("{number} is above the largest whole number of the file")),
+        },
+        Json::String(text) => Value::Text(text.clone()),
+        Json::Object(object) if object.len() == 1 => match object.iter().next() {
+            Some((word, Json::String(hex))) if word == "bytes" => {
+                Value::Bytes(show::from_hex(hex).ok_or("`bytes` are not hexadecimal digits")?)
+            }
+            Some((word, Json::String(sign))) if word == "real" && (sign == "inf" || sign == "-inf") => {
+                Value::Real(if sign == "inf" { f64::INFINITY } else { f64::NEG_INFINITY })
+            }
+            _ => return Err(format!("{json} is no value of a column")),
+        },
+        _ => return Err(format!("{json} is no value of a column")),
+    })
+}
+
+/// A value as a field. In a column that holds text, text stands as it is; in others, text that looks like a number has a backslash before
+/// it. A missing value is `\N`, bytes are `\x00ff`, and text that begins with a backslash has another before it.
+///
+/// ```
+/// use velvet_core::exchange::{of_field, to_field};
+/// use velvet_core::{Value, ValueRef};
+/// assert_eq!(to_field(ValueRef::Text("47"), false), r"\47");
+/// assert_eq!(of_field(r"\47", false).unwrap(), Value::Text("47".into()));
+/// assert_eq!(of_field("47", false).unwrap(), Value::Integer(47));
+/// assert_eq!(of_field("47", true).unwrap(), Value::Text("47".into()));
+/// ```
+pub fn to_field(value: ValueRef<'_>, holds_text: bool) -> String {
+    match value {
+        ValueRef::Missing => r"\N".to_owned(),
+        ValueRef::Integer(n) => n.to_string(),
+        ValueRef::Real(x) => format!("{x:?}"),
+        ValueRef::Text(text) if text.starts_with('\\') || (!holds_text && number(text).is_some()) => format!("\\{text}"),
+        ValueRef::Text(text) => text.to_owned(),
+        ValueRef::BrokenText(bytes) | ValueRef::Bytes(bytes) => format!("\\x{}", show::hex(bytes)),
+    }
+}
+
+/// The value that a field stands for, in a column that holds text or in another.
+///
+/// # Errors
+/// Says why it stands for none.
+pub fn of_field(field: &str, holds_text: bool) -> Result<Value, String> {
+    Ok(match field.strip_prefix('\\') {
+        Some("N") => Value::Missing,
+        Some(rest) => match rest.strip_prefix('x') {
+            Some(hex) => Value::Bytes(show::from_hex(hex).ok_or(r"what follows `\x` are not hexadecimal digits")?),
+            None => Value::Text(rest.to_owned()),
+        },
+        None if holds_text => Value::Text(field.to_owned()),
+        None => number(field).unwrap_or_else(|| Value::Text(field.to_owned())),
+    })
+}
+
+/// The number that a text stands for, as numbers are written in fields.
+fn number(text: &str) -> Option<Value> {
+    if let Ok(whole) = text.parse::<i64>() {
+        return Some(Value::Integer(whole));
+    }
+    let is_number = text.starts_with(|c: char| c.is_ascii_digit() || matches!(c, '-' | '+' | '.' | 'i'));
+    text.parse::<f64>().ok().filter(|x| is_number && !x.is_nan()).map(Value::Real)
+}
+
+/// The statements of a text, each with the number of the line on which it begins. They are told apart by semicolons outside of quotes,
+/// comments and the bodies of triggers.
+pub fn statements(text: &str) -> Vec<(usize, &str)> {
+    let bytes = text.as_bytes();
+    let (mut all, mut begin, mut at, mut line, mut begun_on) = (Vec::new(), 0, 0, 1, 1);
+    let (mut words, mut is_trigger) = (0, false);
+    let mut last_word = "";
+    while at < bytes.len() {
+        let skip_to = |end: Option<usize>| end.map_or(bytes.len(), |end| at + end);
+        let rest = &text[at..];
+        let is_empty = words == 0 && text[begin..at].trim().is_empty();
+        let next = match bytes[at] {
+            quote @ (b'\'' | b'"' | b'`') => skip_to(rest[1..].find(char::from(quote)).map(|end| end + 2)),
+            b'[' => skip_to(rest.find(']').map(|end| end + 1)),
+            b'-' if rest.starts_with("--") => skip_to(rest.find('\n')),
+            b'/' if rest.starts_with("/*") => skip_to(rest.find("*/").map(|end| end + 2)),
+            b';' if is_trigger && !last_word.eq_ignore_ascii_case("end") => at + 1,
+            b';' => {
+                if words > 0 {
+                    all.push((begun_on, text[begin..at].trim()));
+                }
+                (begin, words, is_trigger, last_word) = (at + 1, 0, false, "");
+                at + 1
+            }
+            byte if byte.is_ascii_alphabetic() || byte == b'_' => {
+                let length = rest.find(|c: char| !c.is_alphanumeric() && c != '_').unwrap_or(rest.len());
+                last_word = &rest[..length];
+                words += 1;
+                is_trigger |= words <= 3 && last_word.eq_ignore_ascii_case("trigger");
+                at + length
+            }
+            _ => at + rest.chars().next().map_or(1, char::len_utf8),
+        };
+        if is_empty && words > 0 {
+            begun_on = line;
+        }
+        line += text[at..next.min(text.len())].matches('\n').count();
+        at = next;
+    }
+    if words > 0 {
+        all.push((begun_on, text[begin..].trim()));
+    }
+    all
+}

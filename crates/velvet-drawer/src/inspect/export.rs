@@ -1,0 +1,223 @@
+//! Writing tables out in open formats, without loss.
+
+use super::file::{File, FoundTable, list, literal};
+use super::rows::Page;
+use crate::engine::Fault;
+use crate::error::Error;
+use std::io::{self, Write};
+use velvet_core::exchange::{to_field, to_json};
+use velvet_core::name::quoted;
+use velvet_core::statement::SEARCH_INDEX;
+use velvet_core::ValueRef;
+
+/// In what form rows go out, or come in.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Exchange {
+    /// A line of JSON for each row.
+    JsonLines,
+    /// Comma-separated values, with a head line.
+    Csv,
+    /// Statements in SQL.
+    Sql,
+}
+
+impl File {
+    /// Writes the rows of a table to `out`, as `docs/exchange-format.md` describes it, and says how many there were. With
+    /// [`Exchange::Sql`] the statements that create the table and its indexes go along.
+    ///
+    /// # Errors
+    /// When the file cannot be read, or `out` not be written.
+    pub fn export(&self, table: &FoundTable, form: Exchange, out: &mut dyn Write) -> Result<u64, Error> {
+        match form {
+            Exchange::JsonLines => self.json_lines(table, None, out),
+            Exchange::Csv => self.csv(table, out),
+            Exchange::Sql => {
+                for statement in self.creating("type = 'table' AND name = ?1", &table.name)? {
+                    written(writeln!(out, "{statement};"))?;
+                }
+                let rows = self.inserts(table, out)?;
+                for statement in self.creating("type = 'index' AND tbl_name = ?1", &table.name)? {
+                    written(writeln!(out, "{statement};"))?;
+                }
+                Ok(rows)
+            }
+        }
+    }
+
+    /// Writes everything in the file to `out`: as JSON Lines that name their table, without the file's own bookkeeping; or as SQL that
+    /// makes the whole file again, with it. Says how many rows there were.
+    ///
+    /// # Errors
+    /// As [`File::export`]. Comma-separated values have one table each; asking for all in one is a mistake
+    /// ([`Error::is_bad_query`]).
+    pub fn export_all(&self, form: Exchange, out: &mut dyn Write) -> Result<u64, Error> {
+        match form {
+            Exchange::JsonLines => {
+                let mut rows = 0;
+                for table in self.real_tables()? {
+                    rows += self.json_lines(&self.table(&table)?, Some(&table), out)?;
+                }
+                Ok(rows)
+            }
+            Exchange::Csv => Err(Error::new(
+                crate::error::Cause::BadQuery,
+                "comma-separated values have one table each, so not everything can be in one file",
+            )
+            .untouched("Nothing was written")
+            .advise("Name a table, or export everything as JSON Lines or SQL")
+            .in_file(self.path())),
+            Exchange::Sql => self.whole_file(out),
+        }
+    }
+
+    /// The tables that hold rows themselves, without bookkeeping.
+    fn real_tables(&self) -> Result<Vec<String>, Error> {
+        let names = self.table_names()?;
+        let real = self.read("cannot list the tables", |c| {
+            list(c, "SELECT name FROM pragma_table_list WHERE schema = 'main' AND type = 'table'")
+        })?;
+        Ok(names.into_iter().filter(|name| real.contains(name)).collect())
+    }
+
+    fn json_lines(&self, table: &FoundTable, named: Option<&str>, out: &mut dyn Write) -> Result<u64, Error> {
+        let names: Vec<String> = self.stored(table)?.iter().map(|c| serde_json::to_string(c).unwrap_or_default()).collect();
+        let (begin, end) = match named {
+            Some(name) => (format!("{{\"table\":{},\"row\":{{", serde_json::to_string(name).unwrap_or_default()), "}}\n"),
+            None => ("{".to_owned(), "}\n"),
+        };
+        self.each_stored(table, &mut |row| {
+            let mut line = begin.clone();
+            for (at, (name, value)) in names.iter().zip(row).enumerate() {
+                line.push_str(&format!("{}{name}:{}", if at == 0 { "" } else { "," }, to_json(*value)));
+            }
+            line.push_str(end);
+            written(out.write_all(line.as_bytes()))
+        })
+    }
+
+    fn csv(&self, table: &FoundTable, out: &mut dyn Write) -> Result<u64, Error> {
+        let holds_text = self.holds_text(table)?;
+        let names = self.stored(table)?;
+        written(writeln!(out, "{}", names.iter().map(|n| field(n)).collect::<Vec<_>>().join(",")))?;
+        self.each_stored(table, &mut |row| {
+            let fields: Vec<String> = row.iter().zip(&holds_text).map(|(value, text)| field(&to_field(*value, *text))).collect();
+            written(writeln!(out, "{}", fields.join(",")))
+        })
+    }
+
+    fn inserts(&self, table: &FoundTable, out: &mut dyn Write) -> Result<u64, Error> {
+        let names: Vec<String> = self.stored(table)?.iter().map(|c| quoted(c)).collect();
+        let begin = format!("INSERT INTO {} ({}) VALUES (", quoted(&table.name), names.join(", "));
+        self.each_stored(table, &mut |row| {
+            let values: Vec<String> = row.iter().map(|value| of_literal(*value)).collect();
+            written(writeln!(out, "{begin}{});", values.join(", ")))
+        })
+    }
+
+    fn whole_file(&self, out: &mut dyn Write) -> Result<u64, Error> {
+        let number = |name: &str| self.read("cannot read the header", |c| c.number(&format!("PRAGMA {name}")));
+        written(writeln!(out, "PRAGMA foreign_keys = OFF;\nBEGIN;"))?;
+        written(writeln!(out, "PRAGMA application_id = {};\nPRAGMA user_version = {};", number("application_id")?, number("user_version")?))?;
+        // What a virtual table keeps is made with it.
+        let real = "type = 'table' AND sql NOT LIKE 'CREATE VIRTUAL%' AND name IN (SELECT name FROM pragma_table_list WHERE \
+                    schema = 'main' AND type = 'table') AND name NOT LIKE 'sqlite\\_%' ESCAPE '\\' AND ?1 = ''";
+        for statement in self.creating(real, "")? {
+            written(writeln!(out, "{statement};"))?;
+        }
+        let mut rows = 0;
+        let text = format!("SELECT name FROM sqlite_schema WHERE {} ORDER BY rowid", real.replace("?1", "''"));
+        for name in self.read("cannot list the tables", |c| list(c, &text))? {
+            rows += self.inserts(&self.table(&name)?, out)?;
+        }
+        if number_of(self, "SELECT count(*) FROM sqlite_schema WHERE name = 'sqlite_sequence'")? > 0 {
+            written(writeln!(out, "DELETE FROM sqlite_sequence;"))?;
+            self.inserts(&self.table("sqlite_sequence")?, out)?;
+        }
+        for kind in ["type = 'index'", "type = 'table' AND sql LIKE 'CREATE VIRTUAL%'", "type = 'view'", "type = 'trigger'"] {
+            for statement in self.creating(&format!("{kind} AND ?1 = ''"), "")? {
+                written(writeln!(out, "{statement};"))?;
+            }
+        }
+        // Our search indexes hold no text of their own.
+        let text = format!("SELECT name FROM sqlite_schema WHERE sql LIKE 'CREATE VIRTUAL%' AND name LIKE '{SEARCH_INDEX}%'");
+        for index in self.read("cannot list the search indexes", |c| list(c, &text))? {
+            written(writeln!(out, "INSERT INTO {0} ({0}) VALUES ('rebuild');", quoted(&index)))?;
+        }
+        written(writeln!(out, "COMMIT;"))?;
+        Ok(rows)
+    }
+
+    /// The statements that create what satisfies a condition, as the file has them.
+    fn creating(&self, condition: &str, name: &str) -> Result<Vec<String>, Error> {
+        let text = format!("SELECT sql FROM sqlite_schema WHERE sql IS NOT NULL AND {condition} ORDER BY rowid");
+        self.read("cannot read the structure", |c| {
+            let mut statement = c.prepare(&text)?;
+            statement.bind(1, ValueRef::Text(name))?;
+            let mut rows = statement.rows();
+            let mut all = Vec::new();
+            while let Some(row) = rows.next()? {
+                all.push(row.text(0).to_owned());
+            }
+            Ok(all)
+        })
+    }
+
+    /// The columns that are stored, and not computed of others.
+    pub(super) fn stored(&self, table: &FoundTable) -> Result<Vec<String>, Error> {
+        let text = format!("SELECT name FROM pragma_table_xinfo({}) WHERE hidden = 0 ORDER BY cid", literal(&table.name));
+        self.read("cannot read the columns", |c| list(c, &text))
+    }
+
+    /// Of each stored column, whether it holds text.
+    fn holds_text(&self, table: &FoundTable) -> Result<Vec<bool>, Error> {
+        let text = format!("SELECT type FROM pragma_table_xinfo({}) WHERE hidden = 0 ORDER BY cid", literal(&table.name));
+        Ok(self.read("cannot read the columns", |c| list(c, &text))?.iter().map(|t| is_text(t)).collect())
+    }
+
+    fn each_stored(
+        &self,
+        table: &FoundTable,
+        each: &mut dyn FnMut(&[ValueRef<'_>]) -> Result<(), Error>,
+    ) -> Result<u64, Error> {
+        let mut rows = 0;
+        let page = Page { columns: self.stored(table)?, ..Page::default() };
+        self.rows(table, &page, &mut |row| {
+            rows += 1;
+            each(row)
+        })?;
+        Ok(rows)
+    }
+}
+
+fn number_of(file: &File, text: &str) -> Result<i64, Error> {
+    file.read("cannot read the structure", |c| Ok::<_, Fault>(c.number(text)?))
+}
+
+/// Whether what is stored in a column of this type becomes text.
+pub(super) fn is_text(storage: &str) -> bool {
+    let storage = storage.to_ascii_uppercase();
+    !storage.contains("INT") && ["CHAR", "CLOB", "TEXT"].iter().any(|word| storage.contains(word))
+}
+
+fn of_literal(value: ValueRef<'_>) -> String {
+    match value {
+        ValueRef::Real(x) if x == f64::INFINITY => "9e999".into(),
+        ValueRef::Real(x) if x == f64::NEG_INFINITY => "-9e999".into(),
+        // A literal ends where a character of no meaning stands.
+        ValueRef::Text(text) if text.contains('\0') => {
+            format!("CAST(x'{}' AS TEXT)", velvet_core::show::hex(text.as_bytes()))
+        }
+        value => value.to_value().literal(),
+    }
+}
+
+/// Text as a field of comma-separated values, quoted where it must be.
+fn field(text: &str) -> String {
+    let plain = !text.is_empty() && !text.contains(['"', ',', '\n', '\r']) && text.trim() == text;
+    if plain { text.to_owned() } else { format!("\"{}\"", text.replace('"', "\"\"")) }
+}
+
+fn written(result: io::Result<()>) -> Result<(), Error> {
+    // A reader that goes away is told from a full device by its kind.
+    result.map_err(Error::own)
+}

@@ -1,0 +1,300 @@
+//! Taking rows in from open formats: all of them or none.
+
+use super::export::{Exchange, is_text};
+use super::file::{File, FoundTable, list, literal};
+use crate::engine::{Connection, Fault, FaultKind, Settings};
+use crate::error::{Cause, Error};
+use crate::new_file;
+use std::collections::HashMap;
+use std::io::BufRead;
+use std::path::Path;
+use std::time::Duration;
+use velvet_core::exchange::{of_field, of_json, statements};
+use velvet_core::fits::fits;
+use velvet_core::name::{nearest, quoted};
+use velvet_core::structure::Structure;
+use velvet_core::{Value, show};
+
+/// How many problems are told.
+const MOST_PROBLEMS: usize = 20;
+
+/// How long to wait for an app that has the file open.
+const WAIT: Duration = Duration::from_secs(5);
+
+/// Inserts the rows that `from` has into the file at `path`, and says how many there were: into `table`, or into the tables that lines of JSON
+/// name. All or none: every line that does not fit is named, up to 20, and then nothing is written. Row numbers and keys are as they come.
+///
+/// In a drawer, values are checked as its app will read them. Statements in SQL make a new file instead: [`import_sql`].
+///
+/// # Errors
+/// When a line is not of this form, or does not fit the table ([`Error::is_bad_query`]), and when the files cannot be read or written.
+pub fn import(
+    path: impl AsRef<Path>,
+    table: Option<&str>,
+    form: Exchange,
+    from: &mut dyn BufRead,
+) -> Result<u64, Error> {
+    let path = path.as_ref();
+    let file = File::open(path)?;
+    let table = table.map(|word| file.table(word)).transpose()?;
+    let structure = file.declared().cloned();
+    let names = file.table_names()?;
+    drop(file);
+    let engine = |fault| Error::engine("cannot import", fault).untouched("Nothing was written").in_file(path);
+    let connection = Connection::writer(path, &Settings::of_ours(WAIT, false)).map_err(engine)?;
+    let mut importing = Importing { to: &connection, structure, names, tables: HashMap::new(), problems: Vec::new(), rows: 0 };
+    connection.run("BEGIN IMMEDIATE; PRAGMA defer_foreign_keys = ON").map_err(engine)?;
+    let done = importing.all(table.as_ref(), form, from, path).and_then(|()| {
+        importing.links_hold().map_err(engine)?;
+        match importing.problems.as_slice() {
+            [] => connection.run("COMMIT").map_err(engine),
+            problems => {
+                let more = if problems.len() >= MOST_PROBLEMS { ", and perhaps more" } else { "" };
+                let error = Error::new(Cause::BadQuery, format!("cannot import: {}{more}", problems.join("; ")));
+                Err(error.untouched("Nothing was written").in_file(path))
+            }
+        }
+    });
+    if done.is_err() {
+        // The engine may have rolled back by itself; then this has nothing left to do.
+        let _ = connection.run("ROLLBACK");
+    }
+    let rows = importing.rows;
+    done?;
+    connection.close().map_err(engine)?;
+    Ok(rows)
+}
+
+/// Makes a new file at `path` of statements in SQL, such as [`File::export_all`] writes, and says how many statements there were. They may create
+/// tables, indexes, views and triggers and insert rows; whatever else one does, it is refused.
+///
+/// # Errors
+/// When there is a file at `path` ([`Error::is_already_there`]), or a statement fails or does more, with its line
+/// ([`Error::is_bad_query`]). Nothing is left then.
+pub fn import_sql(path: impl AsRef<Path>, text: &str) -> Result<u64, Error> {
+    let doing = "cannot import";
+    let mut count = 0;
+    new_file::make_new(path.as_ref(), doing, |unfinished| {
+        let engine = |fault| Error::engine(doing, fault);
+        let connection = Connection::writer(unfinished, &Settings::of_ours(WAIT, true)).map_err(engine)?;
+        connection.enforce_links(false).map_err(engine)?;
+        connection.run("BEGIN IMMEDIATE").map_err(engine)?;
+        for (line, statement) in statements(text) {
+            match connection.run_making(statement) {
+                Ok(()) => count += 1,
+                Err(fault) => {
+                    let error = Error::new(Cause::BadQuery, format!("{doing}: line {line}: {}", fault.message));
+                    return Err(error.advise("Only what makes a file is run: creating tables, indexes, views and triggers, and inserting"));
+                }
+            }
+        }
+        connection.run("COMMIT").map_err(engine)?;
+        connection.merge_alone().map_err(engine)?;
+        connection.close().map_err(engine)
+    })?;
+    Ok(count)
+}
+
+struct Importing<'c> {
+    to: &'c Connection,
+    structure: Option<Structure>,
+    names: Vec<String>,
+    tables: HashMap<String, Target>,
+    problems: Vec<String>,
+    rows: u64,
+}
+
+/// A table that rows go to.
+struct Target {
+    name: String,
+    columns: Vec<String>,
+    holds_text: Vec<bool>,
+}
+
+impl Importing<'_> {
+    fn all(
+        &mut self,
+        table: Option<&FoundTable>,
+        form: Exchange,
+        from: &mut dyn BufRead,
+        path: &Path,
+    ) -> Result<(), Error> {
+        let engine = |fault| Error::engine("cannot import", fault).untouched("Nothing was written").in_file(path);
+        let refuse = |why: &str, advice: &str| {
+            let error = Error::new(Cause::BadQuery, format!("cannot import: {why}")).untouched("Nothing was written");
+            Err(error.advise(advice).in_file(path))
+        };
+        match (form, table) {
+            (Exchange::JsonLines, _) => {
+                for (at, line) in from.lines().enumerate() {
+                    let line = line.map_err(|e| Error::device("cannot read what is to be imported", &e))?;
+                    if line.trim().is_empty() {
+                        continue;
+                    }
+                    if let Err(why) = self.json_line(table, &line).map_err(engine)? {
+                        self.problem(at + 1, &why);
+                    }
+                    if self.problems.len() >= MOST_PROBLEMS {
+                        break;
+                    }
+                }
+                Ok(())
+            }
+            (Exchange::Csv, Some(table)) => self.csv(table, from, path),
+            (Exchange::Csv, None) => refuse("comma-separated values do not say which table they are for", "Name the table"),
+            (Exchange::Sql, _) => refuse("statements in SQL make a new file", "Name one that is not there yet"),
+        }
+    }
+
+    fn problem(&mut self, line: usize, why: &str) {
+        self.problems.push(format!("line {line} {why}"));
+    }
+
+    fn target(&mut self, name: &str) -> Result<Result<&Target, String>, Fault> {
+        if !self.tables.contains_key(name) {
+            if !self.names.iter().any(|n| n == name) {
+                let near = nearest(name, self.names.iter().map(String::as_str));
+                let near = near.map(|near| format!("; did you mean `{near}`?")).unwrap_or_default();
+                return Ok(Err(format!("is for the table `{name}`, which is not there{near}")));
+            }
+            let text = |what: &str| format!("SELECT {what} FROM pragma_table_xinfo({}) WHERE hidden = 0 ORDER BY cid", literal(name));
+            let columns = list(self.to, &text("name"))?;
+            let holds_text = list(self.to, &text("type"))?.iter().map(|t| is_text(t)).collect();
+            self.tables.insert(name.to_owned(), Target { name: name.to_owned(), columns, holds_text });
+        }
+        Ok(self.tables.get(name).ok_or_else(|| "has no table".to_owned()))
+    }
+
+    fn json_line(&mut self, table: Option<&FoundTable>, line: &str) -> Result<Result<(), String>, Fault> {
+        let json: serde_json::Value = match serde_json::from_str(line) {
+            Ok(json) => json,
+            Err(error) => return Ok(Err(format!("is not JSON: {error}"))),
+        };
+        let Some(object) = json.as_object() else { return Ok(Err("is no JSON object".into())) };
+        let named = match (object.get("table"), object.get("row")) {
+            (Some(serde_json::Value::String(name)), Some(serde_json::Value::Object(row))) if object.len() == 2 => Some((name, row)),
+            _ => None,
+        };
+        let (name, row) = match (named, table) {
+            (Some((name, _)), Some(table)) if *name != table.name => {
+                return Ok(Err(format!("is for the table `{name}`, not for `{}`", table.name)));
+            }
+            (Some((name, row)), _) => (name.as_str(), row),
+            (None, Some(table)) => (table.name.as_str(), object),
+            (None, None) => return Ok(Err("does not say which table it is for: {\"table\": …, \"row\": …}".into())),
+        };
+        let mut values = Vec::with_capacity(row.len());
+        for (column, json) in row {
+            match of_json(json) {
+                Ok(value) => values.push((column.clone(), value)),
+                Err(why) => return Ok(Err(format!("has in `{column}` what cannot be stored: {why}"))),
+            }
+        }
+        self.insert(name, values)
+    }
+
+    fn csv(&mut self, table: &FoundTable, from: &mut dyn BufRead, path: &Path) -> Result<(), Error> {
+        let engine = |fault| Error::engine("cannot import", fault).untouched("Nothing was written").in_file(path);
+        let unreadable = |error: csv::Error| {
+            Error::new(Cause::BadQuery, format!("cannot import: {error}")).untouched("Nothing was written").in_file(path)
+        };
+        let mut reader = csv::ReaderBuilder::new().from_reader(from);
+        let names: Vec<String> = reader.headers().map_err(unreadable)?.iter().map(str::to_owned).collect();
+        let holds_text: Vec<bool> = match self.target(&table.name).map_err(engine)? {
+            Err(why) => {
+                self.problem(1, &why);
+                return Ok(());
+            }
+            Ok(target) => {
+                let of = |name: &String| target.columns.iter().position(|c| c == name).is_some_and(|at| target.holds_text[at]);
+                names.iter().map(of).collect()
+            }
+        };
+        for record in reader.records() {
+            let record = record.map_err(unreadable)?;
+            let line = record.position().map_or(0, |p| usize::try_from(p.line()).unwrap_or(usize::MAX));
+            let mut values = Vec::with_capacity(names.len());
+            let mut wrong = None;
+            for ((name, text), field) in names.iter().zip(&holds_text).zip(&record) {
+                match of_field(field, *text) {
+                    Ok(value) => values.push((name.clone(), value)),
+                    Err(why) => wrong = Some(format!("has in `{name}` what cannot be stored: {why}")),
+                }
+            }
+            let done = match wrong {
+                Some(why) => Err(why),
+                None => self.insert(&table.name, values).map_err(engine)?,
+            };
+            if let Err(why) = done {
+                self.problem(line, &why);
+            }
+            if self.problems.len() >= MOST_PROBLEMS {
+                break;
+            }
+        }
+        Ok(())
+    }
+
+    /// Inserts a row; says why it does not fit.
+    fn insert(&mut self, table: &str, values: Vec<(String, Value)>) -> Result<Result<(), String>, Fault> {
+        let target = match self.target(table)? {
+            Ok(target) => target,
+            Err(why) => return Ok(Err(why)),
+        };
+        let unknown = values.iter().find(|(name, _)| !target.columns.contains(name));
+        if let Some((name, _)) = unknown {
+            let near = nearest(name, target.columns.iter().map(String::as_str));
+            let near = near.map(|near| format!("; did you mean `{near}`?")).unwrap_or_default();
+            return Ok(Err(format!("has a column `{name}`, which `{table}` has not{near}")));
+        }
+        let names: Vec<String> = values.iter().map(|(name, _)| quoted(name)).collect();
+        let marks = vec!["?"; names.len()].join(", ");
+        let text = if names.is_empty() {
+            format!("INSERT INTO {} DEFAULT VALUES", quoted(&target.name))
+        } else {
+            format!("INSERT INTO {} ({}) VALUES ({marks})", quoted(&target.name), names.join(", "))
+        };
+        if let Some(declared) = self.structure.as_ref().and_then(|s| s.table(table)) {
+            for (name, value) in &values {
+                let misfit = declared.column(name).and_then(|c| fits(c, value.as_ref()).err());
+                if let Some(misfit) = misfit {
+                    return Ok(Err(format!("has in `{name}` what the app cannot read: {misfit}")));
+                }
+            }
+        }
+        let mut statement = self.to.prepare(&text)?;
+        let values: Vec<Value> = values.into_iter().map(|(_, value)| value).collect();
+        statement.bind_all(&values)?;
+        match statement.execute() {
+            Ok(_) => {
+                self.rows += 1;
+                Ok(Ok(()))
+            }
+            Err(fault) => match &fault.kind {
+                FaultKind::Clash(columns) => {
+                    let names: Vec<&str> = columns.iter().map(|c| c.rsplit_once('.').map_or(c.as_str(), |(_, n)| n)).collect();
+                    Ok(Err(format!("has the same {} as a row that is there", names.join(" and "))))
+                }
+                FaultKind::Unfit | FaultKind::Link => Ok(Err(format!("does not fit `{table}`: {}", fault.message))),
+                _ => Err(fault),
+            },
+        }
+    }
+
+    /// Links may lead to rows that come later, so they are looked at when all are there.
+    fn links_hold(&mut self) -> Result<(), Fault> {
+        if !self.problems.is_empty() {
+            return Ok(());
+        }
+        for table in self.tables.keys() {
+            let text = format!("SELECT rowid, parent FROM pragma_foreign_key_check({}) LIMIT {MOST_PROBLEMS}", literal(table));
+            let mut statement = self.to.prepare(&text)?;
+            let mut rows = statement.rows();
+            while let Some(row) = rows.next()? {
+                let number = show::plain(row.value(0));
+                self.problems.push(format!("the row {number} of `{table}` links to a `{}` that is neither there nor comes", row.text(1)));
+            }
+        }
+        Ok(())
+    }
+}

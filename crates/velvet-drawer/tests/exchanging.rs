@@ -1,0 +1,156 @@
+//! Rows out to open formats and back in, without loss, all or none.
+
+mod common;
+
+use common::{Photo, Piece, Stage, folder, glaze, other_program, piece, schema};
+use proptest::prelude::*;
+use std::path::Path;
+use velvet_drawer::inspect::{Exchange, File, import, import_sql};
+use velvet_drawer::{Drawer, Error};
+
+fn exported(path: &Path, table: Option<&str>, form: Exchange) -> String {
+    let file = File::open(path).unwrap();
+    let mut out = Vec::new();
+    match table {
+        Some(table) => file.export(&file.table(table).unwrap(), form, &mut out).unwrap(),
+        None => file.export_all(form, &mut out).unwrap(),
+    };
+    String::from_utf8(out).unwrap()
+}
+
+#[track_caller]
+fn same(a: &Path, b: &Path) {
+    let (a, b) = (File::open(a).unwrap(), File::open(b).unwrap());
+    let comparison = a.compare(&b, &mut |d| panic!("{d:?}"), &mut |_| ()).unwrap();
+    assert!(comparison.is_same(), "{comparison:?}");
+}
+
+/// What any value of any program can be, as a literal.
+fn literals() -> impl Strategy<Value = String> {
+    prop_oneof![
+        Just("NULL".to_owned()),
+        Just("9e999".to_owned()),
+        any::<i64>().prop_map(|n| n.to_string()),
+        any::<f64>().prop_filter("a number", |x| x.is_finite()).prop_map(|x| format!("{x:?}")),
+        "[0-9a-z\\\\N',\"\\n\\r .;ö-]{0,9}".prop_map(|text| format!("'{}'", text.replace('\'', "''"))),
+        "(-?[0-9]{1,3}(\\.[0-9])?|1e5|inf|\\\\N|\\\\x00|END;)".prop_map(|text| format!("'{text}'")),
+        proptest::collection::vec(any::<u8>(), 0..5).prop_map(|bytes| {
+            format!("x'{}'", bytes.iter().map(|b| format!("{b:02x}")).collect::<String>())
+        }),
+    ]
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig { cases: 24, failure_persistence: None, ..ProptestConfig::default() })]
+
+    #[test]
+    fn a_table_of_any_program_comes_back_as_it_was(rows in proptest::collection::vec((literals(), literals(), literals(), literals()), 1..12)) {
+        let (folder, path) = folder();
+        let empty = folder.path().join("empty.db");
+        let create = "CREATE TABLE \"t \"\"1\" (a, b TEXT, \"c,d\" REAL, e BLOB, f TEXT GENERATED ALWAYS AS (b || '!') VIRTUAL);
+            CREATE TRIGGER t2 AFTER INSERT ON \"t \"\"1\" BEGIN SELECT 'END;', 1; END;";
+        for path in [&path, &empty] {
+            other_program(path).execute_batch(create).unwrap();
+        }
+        let other = other_program(&path);
+        for (a, b, c, e) in &rows {
+            other.execute(&format!("INSERT INTO \"t \"\"1\" VALUES ({a}, {b}, {c}, {e})"), []).unwrap();
+        }
+        drop(other);
+        for form in [Exchange::JsonLines, Exchange::Csv] {
+            let copy = folder.path().join(format!("{form:?}.db"));
+            std::fs::copy(&empty, &copy).unwrap();
+            let text = exported(&path, Some("t"), form);
+            prop_assert_eq!(import(&copy, Some("t"), form, &mut text.as_bytes()).unwrap(), rows.len() as u64);
+            same(&path, &copy);
+        }
+        let copy = folder.path().join("sql.db");
+        import_sql(&copy, &exported(&path, None, Exchange::Sql)).unwrap();
+        same(&path, &copy);
+    }
+}
+
+#[test]
+fn a_drawer_comes_back_whole() {
+    let (folder, path) = folder();
+    let drawer = Drawer::open(&path, schema()).unwrap();
+    let shino = drawer.insert(glaze("Shino, \"thick\"")).unwrap().key();
+    let bowls = drawer
+        .insert_all((0..30).map(|n| Piece { glaze: Some(shino), stage: Stage::Bisque, remarks: format!("{n}"), ..piece(&n.to_string()) }))
+        .unwrap();
+    drawer.insert(Photo { piece: bowls[4].key(), side: "a\nb".into() }).unwrap();
+    drawer.remove(bowls[29].key()).unwrap();
+    drawer.close().unwrap();
+    let copy = |name: &str| folder.path().join(name);
+
+    // Into the app's own empty drawer. Records may come before those they link to.
+    Drawer::open(copy("lines.drawer"), schema()).unwrap().close().unwrap();
+    let lines = exported(&path, None, Exchange::JsonLines);
+    let backwards = lines.lines().rev().collect::<Vec<_>>().join("\n");
+    assert_eq!(import(copy("lines.drawer"), None, Exchange::JsonLines, &mut backwards.as_bytes()).unwrap(), 31);
+    same(&path, &copy("lines.drawer"));
+
+    import_sql(copy("sql.drawer"), &exported(&path, None, Exchange::Sql)).unwrap();
+    same(&path, &copy("sql.drawer"));
+    assert!(File::open(copy("sql.drawer")).unwrap().check(&mut |_| ()).unwrap().is_sound());
+    let drawer = Drawer::open(copy("sql.drawer"), schema()).unwrap();
+    assert_eq!(drawer.insert(piece("new")).unwrap().key().number(), bowls[29].key().number() + 1);
+    drop(drawer);
+    assert!(import_sql(copy("sql.drawer"), "").unwrap_err().is_already_there());
+}
+
+fn refused(result: Result<u64, Error>, path: &Path) -> String {
+    let error = result.unwrap_err();
+    assert!(error.is_bad_query(), "{error}");
+    error.to_string().split(&format!(". File: {}", path.display())).next().unwrap().to_owned()
+}
+
+#[test]
+fn each_line_that_does_not_fit_is_named_and_nothing_is_written() {
+    let (folder, path) = folder();
+    let drawer = Drawer::open(&path, schema()).unwrap();
+    drawer.insert(piece("K-1")).unwrap();
+    drawer.close().unwrap();
+    let before = std::fs::read(&path).unwrap();
+    let lines = r#"{"mark":"K-2","stage":"bisque","remarks":""}
+
+        {"mark":"K-3","stage":"bisque","remarks":"","gramms":1}
+        nonsense
+        {"mark":"K-4","stage":"bisque","remarks":{"bytes":"0"}}
+        {"mark":"K-1","stage":"bisque","remarks":""}
+        {"mark":"K-5","stage":"bisque","remarks":"","grams":-1}
+        {"mark":"K-6","stage":"bisque"}
+        {"table":"glaze","row":{"name":"Shino"}}"#;
+    let said = refused(import(&path, Some("piece"), Exchange::JsonLines, &mut lines.as_bytes()), &path);
+    assert_eq!(
+        said,
+        "cannot import: line 3 has a column `gramms`, which `piece` has not; did you mean `grams`?; \
+         line 4 is not JSON: expected ident at line 1 column 10; \
+         line 5 has in `remarks` what cannot be stored: `bytes` are not hexadecimal digits; \
+         line 6 has the same mark as a row that is there; \
+         line 7 has in `grams` what the app cannot read: -1 does not fit u32 (0 to 4294967295); \
+         line 8 does not fit `piece`: NOT NULL constraint failed: piece.remarks; \
+         line 9 is for the table `glaze`, not for `piece`. Nothing was written"
+    );
+    let csv = "mark,stage,remarks,glaze\nK-7,bisque,,99\n";
+    let said = refused(import(&path, Some("piece"), Exchange::Csv, &mut csv.as_bytes()), &path);
+    assert!(said.contains("of `piece` links to a `glaze` that is neither there nor comes"), "{said}");
+    let said = refused(import(&path, None, Exchange::Csv, &mut csv.as_bytes()), &path);
+    assert!(said.contains("Name the table"), "{said}");
+    let said = refused(import(&path, Some("piece"), Exchange::Csv, &mut "mark,stage\na,b,c\n".as_bytes()), &path);
+    assert!(said.contains("line: 2"), "{said}");
+    assert!(before == std::fs::read(&path).unwrap(), "something was written");
+
+    let new = folder.path().join("new.db");
+    for (text, said) in [
+        ("CREATE TABLE t (a);\n\nATTACH 'x.db' AS x;", "line 3: it is about another file"),
+        ("CREATE TABLE t (a); -- one; two\nINSERT INTO t VALUES ('a;b');\nPRAGMA journal_mode = OFF", "line 3: it changes a setting"),
+        ("CREATE TABLE t (a);\nINSERT INTO u VALUES (1);", "line 2: no such table: u"),
+        ("VACUUM INTO 'x.db'", "line 1: "),
+    ] {
+        let error = import_sql(&new, text).unwrap_err().to_string();
+        assert!(error.starts_with(&format!("cannot import: {said}")), "{error}");
+        assert!(!new.exists());
+    }
+    assert_eq!(std::fs::read_dir(folder.path()).unwrap().count(), 1, "something is left");
+}
