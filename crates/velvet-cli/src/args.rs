@@ -25,6 +25,18 @@ pub(crate) enum Command {
     Overview(Overview),
     /// The rows of a table
     Records(Records),
+    /// One record in full: every value, what it links to and what links to it, and its trail
+    One(One),
+    /// The rows in which words stand, in any column of any table
+    Search(Search),
+    /// Any statement in SQL that only reads
+    Query(Query),
+    /// What each start of the app did: when, at which version, how much it wrote, how it ended
+    Sessions(Sessions),
+    /// What was written to records, when, by which start of the app, and what stood there before
+    Trail(Trail),
+    /// What a running app writes, as it does
+    Follow(Follow),
     /// The structure of a file: as text, JSON, SQL or a diagram; or how it stands to a history
     Structure(Structure),
     /// Whether a file is sound: pages, links, indexes, values, and what it says about itself
@@ -33,9 +45,40 @@ pub(crate) enum Command {
     Compare(Compare),
     /// Runs an upgrade on a complete copy, and tells what it would do
     Rehearse(Rehearse),
+    /// A complete copy of a file at one moment, also while an app writes
+    Copy(Copy),
+    /// Saves what can be read of a damaged file into a new one
+    Salvage(Salvage),
+    /// Gives the unused space of a file back
+    Compact(Compact),
+    /// Writes a table, or everything, in an open format, without loss
+    Export(Export),
+    /// Takes rows in from an open format: all of them or none
+    Import(Import),
+    /// What a shell needs to complete commands and options
+    Completions(Completions),
     /// The demo app itself, as the pretend phone starts it
     #[command(hide = true)]
     DemoApp { start: String },
+}
+
+impl Command {
+    /// Whether it shows what may be longer than a screen, once and for all.
+    pub(crate) fn may_be_long(&self) -> bool {
+        matches!(
+            self,
+            Command::Overview(_)
+                | Command::Records(_)
+                | Command::One(_)
+                | Command::Search(_)
+                | Command::Query(_)
+                | Command::Sessions(_)
+                | Command::Trail(_)
+                | Command::Structure(_)
+                | Command::Compare(_)
+                | Command::Check(_)
+        )
+    }
 }
 
 #[derive(Args)]
@@ -60,6 +103,7 @@ pub(crate) struct Overview {
 #[command(after_help = "Examples:\n  \
     velvet records kiln.drawer piece\n  \
     velvet records kiln.drawer piece --filter \"grams > 500 and stage = 'bisque'\" --sort 'grams desc, mark'\n  \
+    velvet records kiln.drawer piece --sort 'stage declared' --order key --columns mark,stage\n  \
     velvet records kiln.drawer article --columns number,name,cents --limit 20 --as csv")]
 pub(crate) struct Records {
     /// A database file, or a folder with one drawer in it
@@ -69,9 +113,13 @@ pub(crate) struct Records {
     /// Only rows that satisfy this condition in SQL
     #[arg(long, value_name = "CONDITION", allow_hyphen_values = true)]
     pub(crate) filter: Option<String>,
-    /// Sort by these columns, largest first with ` desc` behind one [default: in the order of insertion]
+    /// Sort by these columns, largest first with ` desc` behind one, and with ` declared` behind it in the order in which its choices
+    /// are declared
     #[arg(long, value_name = "COLUMNS", value_delimiter = ',')]
     pub(crate) sort: Vec<String>,
+    /// In which order rows come that are equal in that, or all
+    #[arg(long, value_name = "ORDER", value_enum, default_value_t = Order::Inserted)]
+    pub(crate) order: Order,
     /// At most this many rows [default: 50 as a table, else all]
     #[arg(long, value_name = "N")]
     pub(crate) limit: Option<u64>,
@@ -84,6 +132,211 @@ pub(crate) struct Records {
     /// How to show the rows
     #[arg(long = "as", value_name = "FORM", value_enum, default_value_t = Form::Table)]
     pub(crate) form: Form,
+}
+
+#[derive(Args)]
+#[command(after_help = "Examples:\n  \
+    velvet one kiln.drawer piece K-101\n  \
+    velvet one kiln.drawer piece '#25'")]
+pub(crate) struct One {
+    /// A database file, or a folder with one drawer in it
+    pub(crate) file: PathBuf,
+    /// The table; the beginning of its name is enough
+    pub(crate) table: String,
+    /// The record's own key, or its row number with # before it; in other programs' tables the primary key, with commas between
+    /// several columns
+    #[arg(allow_negative_numbers = true)]
+    pub(crate) key: String,
+    /// How to tell it
+    #[arg(long = "as", value_name = "FORM", value_enum, default_value_t = Telling::Text)]
+    pub(crate) form: Telling,
+}
+
+#[derive(Args)]
+#[command(after_help = "Examples:\n  \
+    velvet search kiln.drawer hairline crack\n  \
+    velvet search kiln.drawer celadon --table glaze --as json\n\n\
+    All of the words must stand in a row, in whatever columns, whatever their case and accents.")]
+pub(crate) struct Search {
+    /// A database file, or a folder with one drawer in it
+    pub(crate) file: PathBuf,
+    /// The words
+    #[arg(required = true)]
+    pub(crate) words: Vec<String>,
+    /// Look into this table only; may be given several times
+    #[arg(long, value_name = "TABLE")]
+    pub(crate) table: Vec<String>,
+    /// At most this many rows
+    #[arg(long, value_name = "N", default_value_t = 50)]
+    pub(crate) limit: u64,
+    /// How to tell it
+    #[arg(long = "as", value_name = "FORM", value_enum, default_value_t = Telling::Text)]
+    pub(crate) form: Telling,
+}
+
+#[derive(Args)]
+#[command(after_help = "Examples:\n  \
+    velvet query kiln.drawer \"select clay, count(*) as pieces from piece group by clay\"\n  \
+    velvet query kiln.drawer 'select * from firing' --as csv")]
+pub(crate) struct Query {
+    /// A database file, or a folder with one drawer in it
+    pub(crate) file: PathBuf,
+    /// One statement in SQL
+    pub(crate) statement: String,
+    /// At most this many rows [default: 200 as a table, else all]
+    #[arg(long, value_name = "N")]
+    pub(crate) limit: Option<u64>,
+    /// How to show the rows
+    #[arg(long = "as", value_name = "FORM", value_enum, default_value_t = Form::Table)]
+    pub(crate) form: Form,
+}
+
+#[derive(Args)]
+#[command(
+    after_help = "Examples:\n  velvet sessions kiln.drawer\n  velvet sessions kiln.drawer --limit 3 --as json\n\n\
+    What a session wrote: + inserted, ~ changed, - removed."
+)]
+pub(crate) struct Sessions {
+    /// A database file, or a folder with one drawer in it
+    pub(crate) file: PathBuf,
+    /// Only the last of them
+    #[arg(long, value_name = "N", default_value_t = 20)]
+    pub(crate) limit: u64,
+    /// How to show them
+    #[arg(long = "as", value_name = "FORM", value_enum, default_value_t = Form::Table)]
+    pub(crate) form: Form,
+}
+
+#[derive(Args)]
+#[command(after_help = "Examples:\n  \
+    velvet trail kiln.drawer\n  \
+    velvet trail kiln.drawer piece K-101\n  \
+    velvet trail kiln.drawer --session 4 --as json")]
+pub(crate) struct Trail {
+    /// A database file, or a folder with one drawer in it
+    pub(crate) file: PathBuf,
+    /// Only what was written to this table
+    pub(crate) table: Option<String>,
+    /// Only what was written to this record: its own key, or its row number with # before it
+    #[arg(allow_negative_numbers = true)]
+    pub(crate) key: Option<String>,
+    /// Only what this session wrote
+    #[arg(long, value_name = "N")]
+    pub(crate) session: Option<i64>,
+    /// Only the last of them
+    #[arg(long, value_name = "N", default_value_t = 50)]
+    pub(crate) limit: u64,
+    /// How to show them
+    #[arg(long = "as", value_name = "FORM", value_enum, default_value_t = Form::Table)]
+    pub(crate) form: Form,
+}
+
+#[derive(Args)]
+#[command(
+    after_help = "Examples:\n  velvet follow kiln.drawer\n  velvet follow kiln.drawer --seconds 60 --as json\n\n\
+    Where the app keeps a trail, that is shown; else the file is compared with what it was."
+)]
+pub(crate) struct Follow {
+    /// A database file, or a folder with one drawer in it
+    pub(crate) file: PathBuf,
+    /// End after this many seconds [default: when it is ended]
+    #[arg(long, value_name = "N")]
+    pub(crate) seconds: Option<u64>,
+    /// How to tell it; as JSON, a line for each
+    #[arg(long = "as", value_name = "FORM", value_enum, default_value_t = Telling::Text)]
+    pub(crate) form: Telling,
+}
+
+#[derive(Args)]
+#[command(
+    after_help = "Examples:\n  velvet copy kiln.drawer kiln-copy.drawer\n  velvet copy kiln.drawer for-support.drawer --without-private"
+)]
+pub(crate) struct Copy {
+    /// A database file, or a folder with one drawer in it
+    pub(crate) file: PathBuf,
+    /// The new file, which must not be there yet
+    pub(crate) to: PathBuf,
+    /// Leave out the values of columns that are declared private
+    #[arg(long)]
+    pub(crate) without_private: bool,
+}
+
+#[derive(Args)]
+#[command(after_help = "Example:\n  velvet salvage damaged.drawer saved.drawer\n\n\
+    The damaged file is only read. Exit code 1 when something could not be saved.")]
+pub(crate) struct Salvage {
+    /// A damaged database file, or a folder with one drawer in it
+    pub(crate) file: PathBuf,
+    /// The new file, which must not be there yet
+    pub(crate) to: PathBuf,
+    /// How to tell it
+    #[arg(long = "as", value_name = "FORM", value_enum, default_value_t = Telling::Text)]
+    pub(crate) form: Telling,
+}
+
+#[derive(Args)]
+#[command(
+    after_help = "Example:\n  velvet compact kiln.drawer\n\nThe file is written anew in one transaction; an app may have it open."
+)]
+pub(crate) struct Compact {
+    /// A database file, or a folder with one drawer in it
+    pub(crate) file: PathBuf,
+}
+
+#[derive(Args)]
+#[command(after_help = "Examples:\n  \
+    velvet export kiln.drawer glaze --as csv\n  \
+    velvet export kiln.drawer --to kiln.jsonl\n  \
+    velvet export kiln.drawer --as sql --to kiln.sql")]
+pub(crate) struct Export {
+    /// A database file, or a folder with one drawer in it
+    pub(crate) file: PathBuf,
+    /// The table [default: everything]
+    pub(crate) table: Option<String>,
+    /// In what form
+    #[arg(long = "as", value_name = "FORM", value_enum, default_value_t = ExchangeForm::Json)]
+    pub(crate) form: ExchangeForm,
+    /// A new file for it [default: the output]
+    #[arg(long, value_name = "FILE")]
+    pub(crate) to: Option<PathBuf>,
+}
+
+#[derive(Args)]
+#[command(after_help = "Examples:\n  \
+    velvet import other.drawer glazes.csv --table glaze\n  \
+    velvet import other.drawer kiln.jsonl\n  \
+    velvet import new.drawer kiln.sql\n\n\
+    All rows or none: each line that does not fit is named, and then nothing is written.")]
+pub(crate) struct Import {
+    /// The file that gets the rows; of SQL a new one, which must not be there yet
+    pub(crate) file: PathBuf,
+    /// What to import, or - for the input
+    pub(crate) from: PathBuf,
+    /// The table, where what is imported does not name it
+    #[arg(long, value_name = "TABLE")]
+    pub(crate) table: Option<String>,
+    /// In what form it is [default: as the end of its name says]
+    #[arg(long = "as", value_name = "FORM", value_enum)]
+    pub(crate) form: Option<ExchangeForm>,
+}
+
+/// In what form rows go out and come in.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
+pub(crate) enum ExchangeForm {
+    /// JSON Lines
+    Json,
+    /// Comma-separated values, of one table
+    Csv,
+    /// Statements in SQL
+    Sql,
+}
+
+#[derive(Args)]
+#[command(after_help = "Example:\n  velvet completions bash > velvet.bash")]
+pub(crate) struct Completions {
+    /// The shell
+    #[arg(value_enum)]
+    pub(crate) shell: clap_complete::Shell,
 }
 
 #[derive(Args)]
@@ -101,6 +354,15 @@ pub(crate) struct Structure {
     /// Say how the file differs from this history file, and what an upgrade would do
     #[arg(long, value_name = "HISTORY", conflicts_with = "form")]
     pub(crate) against: Option<PathBuf>,
+}
+
+/// The order of rows.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
+pub(crate) enum Order {
+    /// As they were inserted
+    Inserted,
+    /// By the records' own key, or the primary key
+    Key,
 }
 
 /// How a structure comes out.

@@ -8,6 +8,7 @@
 mod args;
 mod commands;
 mod failure;
+mod pager;
 mod rows;
 mod terminal;
 
@@ -18,8 +19,28 @@ use std::process::ExitCode;
 
 fn main() -> ExitCode {
     let arguments = Arguments::parse();
+    if arguments.command.may_be_long()
+        && let Some(code) = pager::paged()
+    {
+        return code;
+    }
     let result = match arguments.command {
         Command::Demo(arguments) => commands::demo::run(&arguments).map(|()| Verdict::Fine),
+        Command::One(arguments) => commands::one::run(&arguments).map(|()| Verdict::Fine),
+        Command::Search(arguments) => commands::search::run(&arguments).map(|()| Verdict::Fine),
+        Command::Query(arguments) => commands::query::run(&arguments).map(|()| Verdict::Fine),
+        Command::Sessions(arguments) => commands::sessions::run(&arguments).map(|()| Verdict::Fine),
+        Command::Trail(arguments) => commands::trail::run(&arguments).map(|()| Verdict::Fine),
+        Command::Follow(arguments) => commands::follow::run(&arguments).map(|()| Verdict::Fine),
+        Command::Copy(arguments) => commands::copy::run(&arguments).map(|()| Verdict::Fine),
+        Command::Salvage(arguments) => commands::salvage::run(&arguments),
+        Command::Compact(arguments) => commands::compact::run(&arguments).map(|()| Verdict::Fine),
+        Command::Export(arguments) => commands::export::run(&arguments).map(|()| Verdict::Fine),
+        Command::Import(arguments) => commands::import::run(&arguments).map(|()| Verdict::Fine),
+        Command::Completions(arguments) => {
+            commands::completions::run(&arguments);
+            Ok(Verdict::Fine)
+        }
         Command::Overview(arguments) => commands::overview::run(&arguments).map(|()| Verdict::Fine),
         Command::Records(arguments) => commands::records::run(&arguments).map(|()| Verdict::Fine),
         Command::Structure(arguments) => commands::structure::run(&arguments),

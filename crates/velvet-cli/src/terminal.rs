@@ -1,5 +1,6 @@
 //! What the output goes to: how wide it is, and whether it takes colour.
 
+use crate::pager::WIDTH;
 use anstream::ColorChoice;
 use anstyle::{AnsiColor, Style};
 use std::io::{self, IsTerminal, Write};
@@ -11,6 +12,8 @@ pub(crate) const ALARM: Style = AnsiColor::Red.on_default().bold();
 pub(crate) const WARNING: Style = AnsiColor::Yellow.on_default();
 /// What a reader looks for first.
 pub(crate) const STRONG: Style = Style::new().bold();
+/// What was looked for.
+pub(crate) const MATCH: Style = AnsiColor::Red.on_default().bold().underline();
 /// What may be passed over.
 pub(crate) const QUIET: Style = Style::new().dimmed();
 
@@ -29,10 +32,23 @@ pub(crate) fn say_failure(message: &str) {
 
 /// How many characters fit on a line of the terminal; nothing when the output goes elsewhere.
 fn width() -> Option<usize> {
+    if let Some(width) = std::env::var(WIDTH).ok().and_then(|width| width.parse().ok()) {
+        return Some(width);
+    }
     if !io::stdout().is_terminal() {
         return None;
     }
     terminal_size::terminal_size().map(|(width, _)| usize::from(width.0))
+}
+
+/// A sentence that deserves a second look, between words on the lines of a terminal.
+pub(crate) fn note(sentence: &str) -> String {
+    wrapped(&format!("Note: {sentence}.")).replacen("Note:", &format!("{WARNING}Note:{WARNING:#}"), 1)
+}
+
+/// Text that breaks between words on the lines of a terminal.
+pub(crate) fn wrapped(text: &str) -> String {
+    width().map_or_else(|| text.to_owned(), |width| textwrap::fill(text, width))
 }
 
 /// A table as it suits the output: cut to its width, and painted where it takes colour.

@@ -60,7 +60,9 @@ pub fn to_field(value: ValueRef<'_>, holds_text: bool) -> String {
         ValueRef::Missing => r"\N".to_owned(),
         ValueRef::Integer(n) => n.to_string(),
         ValueRef::Real(x) => format!("{x:?}"),
-        ValueRef::Text(text) if text.starts_with('\\') || (!holds_text && number(text).is_some()) => format!("\\{text}"),
+        ValueRef::Text(text) if text.starts_with('\\') || (!holds_text && number(text).is_some()) => {
+            format!("\\{text}")
+        }
         ValueRef::Text(text) => text.to_owned(),
         ValueRef::BrokenText(bytes) | ValueRef::Bytes(bytes) => format!("\\x{}", show::hex(bytes)),
     }
@@ -93,45 +95,68 @@ fn number(text: &str) -> Option<Value> {
 
 /// The statements of a text, each with the number of the line on which it begins. They are told apart by semicolons outside of quotes,
 /// comments and the bodies of triggers.
+///
+/// ```
+/// use velvet_core::exchange::statements;
+/// let text = "create table t (a); -- one; two\ncreate trigger x after insert on t begin select case 1 when 1 then 2 end; end;";
+/// let statements = statements(text);
+/// assert_eq!(statements[0], (1, "create table t (a)"));
+/// assert!(statements[1].0 == 2 && statements[1].1.ends_with("2 end; end") && statements.len() == 2);
+/// ```
 pub fn statements(text: &str) -> Vec<(usize, &str)> {
     let bytes = text.as_bytes();
-    let (mut all, mut begin, mut at, mut line, mut begun_on) = (Vec::new(), 0, 0, 1, 1);
-    let (mut words, mut is_trigger) = (0, false);
-    let mut last_word = "";
+    let (mut all, mut at, mut line) = (Vec::new(), 0, 1);
+    // Where the statement begins, on which line, and how many words of it were seen.
+    let (mut begin, mut begun_on, mut words) = (0, 1, 0);
+    let (mut is_trigger, mut body) = (false, Body::Inside);
     while at < bytes.len() {
-        let skip_to = |end: Option<usize>| end.map_or(bytes.len(), |end| at + end);
         let rest = &text[at..];
-        let is_empty = words == 0 && text[begin..at].trim().is_empty();
+        let skip_to = |end: Option<usize>| end.map_or(bytes.len(), |end| at + end);
+        let is_first = words == 0;
         let next = match bytes[at] {
             quote @ (b'\'' | b'"' | b'`') => skip_to(rest[1..].find(char::from(quote)).map(|end| end + 2)),
             b'[' => skip_to(rest.find(']').map(|end| end + 1)),
             b'-' if rest.starts_with("--") => skip_to(rest.find('\n')),
             b'/' if rest.starts_with("/*") => skip_to(rest.find("*/").map(|end| end + 2)),
-            b';' if is_trigger && !last_word.eq_ignore_ascii_case("end") => at + 1,
+            b';' if is_trigger && body != Body::Ended => {
+                body = Body::AfterStatement;
+                at + 1
+            }
             b';' => {
                 if words > 0 {
                     all.push((begun_on, text[begin..at].trim()));
                 }
-                (begin, words, is_trigger, last_word) = (at + 1, 0, false, "");
+                (begin, words, is_trigger, body) = (at + 1, 0, false, Body::Inside);
                 at + 1
             }
             byte if byte.is_ascii_alphabetic() || byte == b'_' => {
                 let length = rest.find(|c: char| !c.is_alphanumeric() && c != '_').unwrap_or(rest.len());
-                last_word = &rest[..length];
+                let word = &rest[..length];
                 words += 1;
-                is_trigger |= words <= 3 && last_word.eq_ignore_ascii_case("trigger");
+                is_trigger |= words <= 3 && word.eq_ignore_ascii_case("trigger");
+                let ends = body == Body::AfterStatement && word.eq_ignore_ascii_case("end");
+                body = if ends { Body::Ended } else { Body::Inside };
                 at + length
             }
             _ => at + rest.chars().next().map_or(1, char::len_utf8),
         };
-        if is_empty && words > 0 {
-            begun_on = line;
+        if is_first && words > 0 {
+            // What stands before its first word are comments.
+            (begin, begun_on) = (at, line);
         }
-        line += text[at..next.min(text.len())].matches('\n').count();
+        line += text[at..next].matches('\n').count();
         at = next;
     }
     if words > 0 {
         all.push((begun_on, text[begin..].trim()));
     }
     all
+}
+
+/// How far the body of a trigger has come.
+#[derive(Clone, Copy, PartialEq, Eq)]
+enum Body {
+    Inside,
+    AfterStatement,
+    Ended,
 }

@@ -93,19 +93,23 @@ fn time(text: &str) -> String {
     line(&short.replacen('T', " ", 1)) + zone
 }
 
-/// Text on one line: quoted where it could be mistaken for a sign or loses its edges, with characters that would act on
-/// a terminal or turn the direction of the line written out.
+/// Text on one line: quoted where it could be mistaken for a sign or loses its edges, and [`escaped`].
 pub fn line(text: &str) -> String {
-    let acts = |c: char| {
-        c.is_control()
-            || matches!(c, '\u{200e}' | '\u{200f}' | '\u{202a}'..='\u{202e}' | '\u{2066}'..='\u{2069}' | '\u{2028}' | '\u{2029}')
-    };
     let quote = text == MISSING
         || text == "\"\""
         || text.starts_with(char::is_whitespace)
         || text.ends_with(char::is_whitespace);
-    let mut out = String::with_capacity(text.len() + 2);
-    out.push_str(if quote { "\"" } else { "" });
+    let quote = if quote { "\"" } else { "" };
+    format!("{quote}{}{quote}", escaped(text))
+}
+
+/// Text with characters that would act on a terminal, end the line or turn its direction written out.
+pub fn escaped(text: &str) -> String {
+    let acts = |c: char| {
+        c.is_control()
+            || matches!(c, '\u{200e}' | '\u{200f}' | '\u{202a}'..='\u{202e}' | '\u{2066}'..='\u{2069}' | '\u{2028}' | '\u{2029}')
+    };
+    let mut out = String::with_capacity(text.len());
     for c in text.chars() {
         if acts(c) {
             out.extend(c.escape_default());
@@ -113,6 +117,5 @@ pub fn line(text: &str) -> String {
             out.push(c);
         }
     }
-    out.push_str(if quote { "\"" } else { "" });
     out
 }

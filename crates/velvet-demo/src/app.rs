@@ -1,11 +1,12 @@
 //! The app itself: what each of its starts does. The phone starts it as a process of its own.
 
-use crate::kilnbook::version_1::{Article, Firing, Piece, Stage};
+use crate::kilnbook::version_1::{Article, Clay, Firing, Piece, Stage};
 use crate::kilnbook::{version_1, version_2, version_3};
 use crate::samples;
+use jiff::civil::date;
 use std::error::Error;
 use std::io::{self, Write};
-use velvet_drawer::Drawer;
+use velvet_drawer::{Drawer, Trail};
 use velvet_phone::app::{Signal, folders, next_signal};
 
 /// The name of the app's file.
@@ -18,12 +19,18 @@ pub(crate) const FILE: &str = "kiln.drawer";
 pub fn run(start: &str) -> Result<(), Box<dyn Error>> {
     let folders = folders().ok_or("the demo app runs on the pretend phone; start the tour instead")?;
     let (version, schema) = match start {
-        "first" | "second" | "third" | "fourth" => ("1.0", version_1::schema()),
+        "first" | "second" | "third" | "fourth" | "old" => ("1.0", version_1::schema()),
         "fifth" => ("2.0", version_2::schema()),
         "sixth" => ("3.0", version_3::schema()),
+        "seventh" | "eighth" | "ninth" => ("3.1", version_3::schema()),
         other => return Err(format!("the app has no start called {other:?}").into()),
     };
-    let drawer = Drawer::options().app_version(version).open(folders.durable.join(FILE), schema)?;
+    // Version 3.1 of the app keeps a trail, because its users report that things are missing.
+    let trail = if version == "3.1" { Trail::Before } else { Trail::Off };
+    let drawer = match Drawer::options().app_version(version).trail(trail).open(folders.durable.join(FILE), schema) {
+        Err(error) if start == "old" => return Ok(say(&format!("refused: {error}"))?),
+        other => other?,
+    };
     say_what_was_upgraded(&drawer)?;
     match start {
         "first" => first(&drawer)?,
@@ -31,9 +38,19 @@ pub fn run(start: &str) -> Result<(), Box<dyn Error>> {
         "third" => third(&drawer)?,
         "fourth" => fourth(&drawer)?,
         "fifth" => fifth(&drawer)?,
+        "seventh" => seventh(&drawer)?,
+        "eighth" => eighth(&drawer)?,
+        "ninth" => ninth(&drawer)?,
         _ => sixth(&drawer)?,
     }
-    while next_signal() != Signal::Quit {}
+    loop {
+        match next_signal() {
+            Signal::Background => drawer.going_to_background()?,
+            Signal::Foreground => drawer.back_in_foreground()?,
+            Signal::Tap(_) => {}
+            Signal::Quit => break,
+        }
+    }
     drawer.close()?;
     say("closed")?;
     Ok(())
@@ -114,6 +131,60 @@ fn sixth(drawer: &Drawer) -> Result<(), Box<dyn Error>> {
         names.join(", ")
     ))?;
     Ok(())
+}
+
+/// Weighs some pieces anew, and is killed in the middle of storing a set of cups.
+fn seventh(drawer: &Drawer) -> Result<(), Box<dyn Error>> {
+    for (mark, grams) in [("K-103", 655), ("K-108", 940)] {
+        let piece = drawer.get_by::<version_3::Piece>(mark)?.ok_or("the piece is not there")?;
+        drawer.change(piece.key(), |p| p.grams = Some(grams))?;
+    }
+    say("weighed K-103 and K-108 again")?;
+    drawer.write(|tx| {
+        for n in 126..=128 {
+            tx.insert(cup(n))?;
+        }
+        say("storing the cups K-126 to K-128").map_err(velvet_drawer::Error::own)?;
+        while next_signal() != Signal::Quit {}
+        Ok(())
+    })?;
+    Ok(())
+}
+
+/// Stores the cups again, and changes the mark of another piece by mistake.
+fn eighth(drawer: &Drawer) -> Result<(), Box<dyn Error>> {
+    drawer.insert_all((126..=127).map(cup))?;
+    say("stored K-126 and K-127")?;
+    let piece = drawer.get_by::<version_3::Piece>("K-104")?.ok_or("the piece is not there")?;
+    drawer.change(piece.key(), |p| p.mark = "K-140".into())?;
+    say("changed the mark of a piece")?;
+    Ok(())
+}
+
+/// Stores one more, while somebody pulls the file.
+fn ninth(drawer: &Drawer) -> Result<(), Box<dyn Error>> {
+    say("open on the workbench")?;
+    while !matches!(next_signal(), Signal::Tap(_) | Signal::Quit) {}
+    drawer.insert(cup(129))?;
+    say("stored K-129")?;
+    Ok(())
+}
+
+/// A cup of the set that a customer ordered.
+fn cup(number: u32) -> version_3::Piece {
+    version_3::Piece {
+        mark: format!("K-{number}"),
+        stage: Stage::Thrown,
+        clay: Clay::Porcelain,
+        grams: Some(240 + number % 7),
+        glaze: None,
+        thrown_on: date(2025, 4, 5),
+        firing: None,
+        shelf: None,
+        photo: None,
+        thumbnail: None,
+        remarks: "Cup of the set for the café".into(),
+    }
 }
 
 /// Tells the steps of an upgrade, if there was one.

@@ -6,6 +6,8 @@ use std::fs;
 use std::io::{self, Write};
 use std::path::{Path, PathBuf};
 use std::process::Command;
+use std::thread;
+use std::time::Duration;
 use velvet_phone::{Phone, Running, Sandbox};
 
 /// What the tour leaves to look at.
@@ -15,6 +17,8 @@ pub struct Toured {
     pub drawer: PathBuf,
     /// A copy of it from before the first upgrade, to rehearse on.
     pub at_version_1: PathBuf,
+    /// The file as it was pulled off the phone while the app ran, without what stood beside it.
+    pub pulled_alone: PathBuf,
     /// The app's newest history file.
     pub history: PathBuf,
 }
@@ -73,9 +77,39 @@ pub fn tour(folder: &Path, app: &dyn Fn(&str) -> io::Result<Command>, out: &mut 
     let mut running = start(&other, app, "sixth")?;
     relay_until(out, &mut running, "found")?;
     quit(out, running)?;
+    writeln!(out, "Now four things go wrong. Afterwards the shop asks: where are our cups, and where is K-104?\n")?;
+    tell_start(out, 8, "the app keeps a trail now; it is killed while it stores a set of cups")?;
+    let mut running = start(&sandbox, app, "seventh")?;
+    relay(out, &running.wait_for("weighed")?)?;
+    relay(out, &running.wait_for("storing the cups")?)?;
+    running.kill()?;
+    writeln!(out, "    ✗ killed\n")?;
+
+    tell_start(out, 9, "two of the cups are stored again; and somebody mistypes a mark")?;
+    let mut running = start(&sandbox, app, "eighth")?;
+    relay(out, &running.wait_for("stored")?)?;
+    relay(out, &running.wait_for("changed")?)?;
+    quit(out, running)?;
+
+    tell_start(out, 10, "one more cup, while somebody pulls the file off the phone, and only that one file")?;
+    let mut running = start(&sandbox, app, "ninth")?;
+    relay(out, &running.wait_for("open")?)?;
+    // As somebody who takes a cup from the wheel first.
+    thread::sleep(Duration::from_millis(700));
+    running.tap("store")?;
+    relay(out, &running.wait_for("stored")?)?;
+    let pulled_alone = sandbox.pull_alone(FILE, &folder.join("pulled-alone"))?;
+    writeln!(out, "    · {FILE} is pulled, and what stands beside it is not")?;
+    quit(out, running)?;
+
+    tell_start(out, 11, "version 1 of the app, installed again by mistake, meets the newer file")?;
+    let mut running = start(&sandbox, app, "old")?;
+    relay(out, &running.wait_for("refused")?)?;
+    running.quit()?;
+    writeln!(out)?;
     let history = folder.join("kilnbook.history.json");
     fs::write(&history, version_3::HISTORY)?;
-    Ok(Toured { drawer, at_version_1, history })
+    Ok(Toured { drawer, at_version_1, pulled_alone, history })
 }
 
 fn start(sandbox: &Sandbox, app: &dyn Fn(&str) -> io::Result<Command>, name: &str) -> io::Result<Running> {

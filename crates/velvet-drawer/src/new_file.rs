@@ -9,6 +9,8 @@ use std::path::Path;
 /// Makes the file at `path` of what `work` leaves at the path that it is given. Says whether it did: another process may have
 /// been faster. `doing` begins the sentence when it cannot.
 pub(crate) fn make(path: &Path, doing: &str, work: impl FnOnce(&Path) -> Result<(), Error>) -> Result<bool, Error> {
+    // A name alone has no folder that could be looked into.
+    let path = &std::path::absolute(path).unwrap_or_else(|_| path.to_owned());
     let unfinished = beside::named(path, &format!("unfinished-{}", std::process::id()), 1);
     beside::clear_away(&unfinished);
     let made = work(&unfinished).and_then(|()| placed(&unfinished, path).map_err(|e| Error::device(doing, &e)));

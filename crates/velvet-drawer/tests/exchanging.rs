@@ -6,7 +6,7 @@ use common::{Photo, Piece, Stage, folder, glaze, other_program, piece, schema};
 use proptest::prelude::*;
 use std::path::Path;
 use velvet_drawer::inspect::{Exchange, File, import, import_sql};
-use velvet_drawer::{Drawer, Error};
+use velvet_drawer::{Drawer, Error, Trail};
 
 fn exported(path: &Path, table: Option<&str>, form: Exchange) -> String {
     let file = File::open(path).unwrap();
@@ -34,9 +34,8 @@ fn literals() -> impl Strategy<Value = String> {
         any::<f64>().prop_filter("a number", |x| x.is_finite()).prop_map(|x| format!("{x:?}")),
         "[0-9a-z\\\\N',\"\\n\\r .;ö-]{0,9}".prop_map(|text| format!("'{}'", text.replace('\'', "''"))),
         "(-?[0-9]{1,3}(\\.[0-9])?|1e5|inf|\\\\N|\\\\x00|END;)".prop_map(|text| format!("'{text}'")),
-        proptest::collection::vec(any::<u8>(), 0..5).prop_map(|bytes| {
-            format!("x'{}'", bytes.iter().map(|b| format!("{b:02x}")).collect::<String>())
-        }),
+        proptest::collection::vec(any::<u8>(), 0..5)
+            .prop_map(|bytes| { format!("x'{}'", bytes.iter().map(|b| format!("{b:02x}")).collect::<String>()) }),
     ]
 }
 
@@ -48,7 +47,8 @@ proptest! {
         let (folder, path) = folder();
         let empty = folder.path().join("empty.db");
         let create = "CREATE TABLE \"t \"\"1\" (a, b TEXT, \"c,d\" REAL, e BLOB, f TEXT GENERATED ALWAYS AS (b || '!') VIRTUAL);
-            CREATE TRIGGER t2 AFTER INSERT ON \"t \"\"1\" BEGIN SELECT 'END;', 1; END;";
+            CREATE TRIGGER t2 AFTER INSERT ON \"t \"\"1\" BEGIN SELECT 'END;', 1; END;
+            CREATE VIRTUAL TABLE words USING fts5(text); INSERT INTO words VALUES ('one; two');";
         for path in [&path, &empty] {
             other_program(path).execute_batch(create).unwrap();
         }
@@ -73,10 +73,15 @@ proptest! {
 #[test]
 fn a_drawer_comes_back_whole() {
     let (folder, path) = folder();
-    let drawer = Drawer::open(&path, schema()).unwrap();
+    let drawer = Drawer::options().trail(Trail::Before).open(&path, schema()).unwrap();
     let shino = drawer.insert(glaze("Shino, \"thick\"")).unwrap().key();
     let bowls = drawer
-        .insert_all((0..30).map(|n| Piece { glaze: Some(shino), stage: Stage::Bisque, remarks: format!("{n}"), ..piece(&n.to_string()) }))
+        .insert_all((0..30).map(|n| Piece {
+            glaze: Some(shino),
+            stage: Stage::Bisque,
+            remarks: format!("{n}"),
+            ..piece(&n.to_string())
+        }))
         .unwrap();
     drawer.insert(Photo { piece: bowls[4].key(), side: "a\nb".into() }).unwrap();
     drawer.remove(bowls[29].key()).unwrap();
@@ -144,7 +149,10 @@ fn each_line_that_does_not_fit_is_named_and_nothing_is_written() {
     let new = folder.path().join("new.db");
     for (text, said) in [
         ("CREATE TABLE t (a);\n\nATTACH 'x.db' AS x;", "line 3: it is about another file"),
-        ("CREATE TABLE t (a); -- one; two\nINSERT INTO t VALUES ('a;b');\nPRAGMA journal_mode = OFF", "line 3: it changes a setting"),
+        (
+            "CREATE TABLE t (a); -- one; two\nINSERT INTO t VALUES ('a;b');\nPRAGMA journal_mode = OFF",
+            "line 3: it changes a setting",
+        ),
         ("CREATE TABLE t (a);\nINSERT INTO u VALUES (1);", "line 2: no such table: u"),
         ("VACUUM INTO 'x.db'", "line 1: "),
     ] {

@@ -99,6 +99,8 @@ fn rows_below_a_damaged_page_are_found_all_the_same() {
     let to = folder.path().join("saved.drawer");
     let salvaged = saved(&path, &to);
     assert_eq!(salvaged.tables[0].astray, salvaged.tables[0].rows);
+    // These were removed; without what led to them, that cannot be told.
+    assert_eq!(salvaged.tables[0].gaps, [(1, 600)]);
     let drawer = Drawer::open(&to, notes()).unwrap();
     let all: BTreeMap<i64, Note> =
         drawer.records::<Note>().collect().unwrap().into_iter().map(|n| (n.key().number(), n.into_record())).collect();
@@ -107,7 +109,7 @@ fn rows_below_a_damaged_page_are_found_all_the_same() {
 }
 
 proptest! {
-    #![proptest_config(ProptestConfig { cases: 40, failure_persistence: None, ..ProptestConfig::default() })]
+    #![proptest_config(ProptestConfig { cases: 12, failure_persistence: None, ..ProptestConfig::default() })]
 
     /// Whatever pages are lost: nothing is invented, the app opens what was saved unless the file's own bookkeeping went, and what
     /// is missing is told.
@@ -145,7 +147,7 @@ proptest! {
         let missing: Vec<i64> = expected.keys().filter(|k| !found.contains_key(k)).copied().collect();
         let in_gaps = |key: &i64| table.gaps.iter().any(|(first, last)| (first..=last).contains(&key));
         let untold = missing.iter().filter(|k| !in_gaps(k)).count() as u64;
-        prop_assert!(untold <= table.broken + table.astray, "{missing:?} {table:?}");
+        prop_assert!(untold <= table.broken, "{missing:?} {table:?}");
         prop_assert!(missing.is_empty() || !salvaged.is_whole());
         if salvaged.lost.is_empty() {
             prop_assert_eq!(Drawer::open(&to, notes()).unwrap().count::<Note>().unwrap(), table.rows);

@@ -1,6 +1,7 @@
 //! `velvet compare`: two files, record by record.
 
-use super::one_file;
+use super::opened;
+use super::sessions::second;
 use crate::args::{self, Telling};
 use crate::failure::{Failure, Verdict};
 use crate::rows::json_value;
@@ -13,7 +14,7 @@ use std::time::Duration;
 use velvet_drawer::Error;
 use velvet_drawer::grid::{Grid, count};
 use velvet_drawer::inspect::show::{Shown, Tone, shown};
-use velvet_drawer::inspect::{Comparison, Difference, File, Kind, TableComparison, ValueRef};
+use velvet_drawer::inspect::{Comparison, Did, Difference, File, Kind, TableComparison, TrailEntry, TrailOf, ValueRef};
 
 /// How much of a long value is shown.
 const SHOWN: usize = 60;
@@ -22,8 +23,8 @@ const SHOWN: usize = 60;
 type Cell<'a> = (&'a str, ValueRef<'a>);
 
 pub(crate) fn run(arguments: &args::Compare) -> Result<Verdict, Failure> {
-    let before = File::open(one_file(&arguments.before)?)?;
-    let after = File::open(one_file(&arguments.after)?)?;
+    let before = opened(&arguments.before, arguments.form == Telling::Text)?;
+    let after = opened(&arguments.after, arguments.form == Telling::Text)?;
     let comparison = match arguments.form {
         Telling::Text => text(&before, &after, arguments.limit)?,
         Telling::Json => as_json(&before, &after)?,
@@ -63,7 +64,11 @@ fn text(before: &File, after: &File, limit: u64) -> Result<Comparison, Failure> 
             if told > limit {
                 return Ok(());
             }
-            write_difference(&mut out, &difference, &mut kinds).map_err(Error::own)
+            write_difference(&mut out, &difference, &mut kinds).map_err(Error::own)?;
+            match made_by(after, &difference) {
+                Some(by) => writeln!(out, "    {QUIET}{by}{QUIET:#}").map_err(Error::own),
+                None => Ok(()),
+            }
         },
         &mut |rows| bar.set_position(rows),
     );
@@ -164,34 +169,82 @@ fn write_difference(out: &mut impl Write, difference: &Difference<'_>, kinds: &m
     }
 }
 
-/// One object: the differences as they are found, then the structure and the tables.
-fn as_json(before: &File, after: &File) -> Result<Comparison, Failure> {
-    let mut out = BufWriter::new(io::stdout());
+/// Which session made a difference, where the trail of the file after knows: by the last entry of the record that is about it.
+fn made_by(after: &File, difference: &Difference<'_>) -> Option<String> {
+    let (table, key, did) = match difference {
+        Difference::Added { table, key, .. } => (*table, *key, Did::Inserted),
+        Difference::Removed { table, key, .. } => (*table, *key, Did::Removed),
+        Difference::Changed { table, key, .. } => (*table, *key, Did::Changed),
+    };
+    let number = key.iter().find_map(|(name, value)| match value {
+        ValueRef::Integer(number) if *name == "key" => Some(*number),
+        _ => None,
+    })?;
+    let of = TrailOf { table: Some(table.to_owned()), key: Some(number), ..TrailOf::default() };
+    let changed: Vec<&str> = match difference {
+        Difference::Changed { columns, .. } => columns.iter().map(|(name, _, _)| *name).collect(),
+        _ => Vec::new(),
+    };
+    let is_about_it = |e: &TrailEntry| {
+        e.did == did
+            && (e.columns.is_empty()
+                || changed.is_empty()
+                || e.columns.iter().any(|c| changed.contains(&c.name.as_str())))
+    };
+    let entry = after.trail(&of).ok()?.into_iter().find(is_about_it)?;
+    let by = entry.session.map_or_else(|| "another program".to_owned(), |session| format!("session {session}"));
+    Some(format!("by {by}, {} UTC", second(&entry.at)))
+}
+
+/// A difference in words.
+pub(super) fn in_words(difference: &Difference<'_>) -> String {
+    let named = |cells: &[Cell<'_>]| {
+        let cells: Vec<String> =
+            cells.iter().map(|(name, value)| format!("{name} {}", shown(*value, None).text)).collect();
+        cells.join(", ")
+    };
+    match difference {
+        Difference::Added { table, row, .. } => format!("+ {table}: {}", named(row)),
+        Difference::Removed { table, row, .. } => format!("- {table}: {}", named(row)),
+        Difference::Changed { table, key, columns } => {
+            let changes: Vec<String> = columns
+                .iter()
+                .map(|(name, old, new)| format!("{name} {} → {}", shown(*old, None).text, shown(*new, None).text))
+                .collect();
+            format!("~ {table} {}: {}", named(key), changes.join("; "))
+        }
+    }
+}
+
+/// A difference as JSON.
+pub(super) fn difference_json(difference: &Difference<'_>) -> serde_json::Value {
     let object = |cells: &[Cell<'_>]| {
         let members = cells.iter().map(|(name, value)| ((*name).to_owned(), json_value(*value, None)));
         serde_json::Value::Object(members.collect())
     };
+    match difference {
+        Difference::Added { table, key, row } => json!({ "added": table, "key": object(key), "row": object(row) }),
+        Difference::Removed { table, key, row } => json!({ "removed": table, "key": object(key), "row": object(row) }),
+        Difference::Changed { table, key, columns } => {
+            let both = |(name, old, new): &(&str, ValueRef<'_>, ValueRef<'_>)| {
+                let values = json!({ "before": json_value(*old, None), "after": json_value(*new, None) });
+                ((*name).to_owned(), values)
+            };
+            let columns = serde_json::Value::Object(columns.iter().map(both).collect());
+            json!({ "changed": table, "key": object(key), "columns": columns })
+        }
+    }
+}
+
+/// One object: the differences as they are found, then the structure and the tables.
+fn as_json(before: &File, after: &File) -> Result<Comparison, Failure> {
+    let mut out = BufWriter::new(io::stdout());
     let mut comma = "";
     write!(out, "{{\n\"differences\": [")?;
     let comparison = before.compare(
         after,
         &mut |difference| {
-            let line = match difference {
-                Difference::Added { table, key, row } => {
-                    json!({ "added": table, "key": object(key), "row": object(row) })
-                }
-                Difference::Removed { table, key, row } => {
-                    json!({ "removed": table, "key": object(key), "row": object(row) })
-                }
-                Difference::Changed { table, key, columns } => {
-                    let both = |(name, old, new): &(&str, ValueRef<'_>, ValueRef<'_>)| {
-                        let values = json!({ "before": json_value(*old, None), "after": json_value(*new, None) });
-                        ((*name).to_owned(), values)
-                    };
-                    let columns = serde_json::Value::Object(columns.iter().map(both).collect());
-                    json!({ "changed": table, "key": object(key), "columns": columns })
-                }
-            };
+            let line = difference_json(&difference);
             write!(out, "{comma}\n  {line}").map_err(Error::own)?;
             comma = ",";
             Ok(())

@@ -1,7 +1,7 @@
 //! `velvet demo`: the demo app over several starts, then a first look.
 
-use super::{overview, records};
-use crate::args::{self, Form};
+use super::{overview, records, sessions};
+use crate::args::{self, Form, Order};
 use crate::failure::Failure;
 use crate::terminal::{QUIET, STRONG};
 use std::fs;
@@ -27,6 +27,9 @@ pub(crate) fn run(arguments: &args::Demo) -> Result<(), Failure> {
     overview::run(&args::Overview { file: toured.drawer.clone(), form: Form::Table })?;
     let sort = "thrown_on desc";
     writeln!(anstream::stdout())?;
+    headline("What each start did", &format!("velvet sessions {}", shown(&toured.drawer)))?;
+    sessions::run(&args::Sessions { file: toured.drawer.clone(), limit: 20, form: Form::Table })?;
+    writeln!(anstream::stdout())?;
     headline(
         "The newest pieces",
         &format!("velvet records {} piece --sort '{sort}' --limit 8", shown(&toured.drawer)),
@@ -36,6 +39,7 @@ pub(crate) fn run(arguments: &args::Demo) -> Result<(), Failure> {
         table: "piece".into(),
         filter: None,
         sort: vec![sort.into()],
+        order: Order::Inserted,
         limit: Some(8),
         offset: 0,
         columns: Vec::new(),
@@ -46,6 +50,10 @@ pub(crate) fn run(arguments: &args::Demo) -> Result<(), Failure> {
     headline(
         "A copy from before the upgrades is kept, to rehearse them on",
         &format!("velvet rehearse {copy} --history {history}"),
+    )?;
+    headline(
+        "Where are the cups, and where is K-104? docs/debugging.md finds each cause, beginning with",
+        &format!("velvet overview {}", shown(&toured.pulled_alone)),
     )?;
     Ok(())
 }

@@ -1,16 +1,30 @@
 //! One file for each command.
 
 pub(crate) mod check;
+pub(crate) mod compact;
 pub(crate) mod compare;
+pub(crate) mod completions;
+pub(crate) mod copy;
 pub(crate) mod demo;
+pub(crate) mod export;
+pub(crate) mod follow;
+pub(crate) mod import;
+pub(crate) mod one;
 pub(crate) mod overview;
+pub(crate) mod query;
 pub(crate) mod records;
 pub(crate) mod rehearse;
+pub(crate) mod salvage;
+pub(crate) mod search;
+pub(crate) mod sessions;
 pub(crate) mod structure;
+pub(crate) mod trail;
 
 use crate::failure::Failure;
+use crate::terminal;
+use std::io::Write;
 use std::path::{Path, PathBuf};
-use velvet_drawer::inspect::drawers_in;
+use velvet_drawer::inspect::{File, drawers_in};
 
 /// The file that is meant: the path itself, or the only drawer in it when it is a folder.
 fn one_file(path: &Path) -> Result<PathBuf, Failure> {
@@ -30,6 +44,36 @@ fn one_file(path: &Path) -> Result<PathBuf, Failure> {
             )))
         }
     }
+}
+
+/// Opens the file that is meant. Where it does not show what was stored, that is said before anything of it is: with what comes out for
+/// people, beside what comes out for programs.
+fn opened(path: &Path, for_people: bool) -> Result<File, Failure> {
+    let file = File::open(one_file(path)?)?;
+    for reason in file.incomplete()? {
+        if for_people {
+            writeln!(anstream::stdout(), "{}\n", terminal::note(&reason))?;
+        } else {
+            writeln!(anstream::stderr(), "{}", terminal::note(&reason))?;
+        }
+    }
+    Ok(file)
+}
+
+/// A number of bytes as people say it.
+fn size(bytes: u64) -> String {
+    let mut size = bytes as f64;
+    for unit in ["B", "KB", "MB", "GB"] {
+        if size < 1000.0 {
+            return if unit == "B" || size >= 100.0 {
+                format!("{size:.0} {unit}")
+            } else {
+                format!("{size:.1} {unit}")
+            };
+        }
+        size /= 1000.0;
+    }
+    format!("{size:.1} TB")
 }
 
 /// The text of a history file.

@@ -1,16 +1,19 @@
 //! `velvet overview`: what a file is, at a glance.
 
-use super::no_drawer;
+use super::{no_drawer, sessions, size};
 use crate::args::{self, Form};
 use crate::failure::Failure;
 use crate::rows::{Writer, writer};
-use crate::terminal::{self, STRONG, WARNING};
+use crate::terminal::{self, STRONG};
 use serde_json::json;
 use std::io::{self, Write};
 use std::path::Path;
 use velvet_drawer::grid::{Grid, count};
 use velvet_drawer::inspect::show::{self, Shown, Tone};
 use velvet_drawer::inspect::{File, FoundColumn, FoundFile, Kind, Overview, ValueRef, drawers_in};
+
+/// How many of the last sessions are shown.
+const SESSIONS_SHOWN: usize = 3;
 
 pub(crate) fn run(arguments: &args::Overview) -> Result<(), Failure> {
     if arguments.file.is_dir() {
@@ -48,8 +51,12 @@ fn head(overview: &Overview) -> io::Result<()> {
         });
         writeln!(out, "Versions: {}", gone_through.collect::<Vec<_>>().join(", "))?;
     }
+    let newest = overview.sessions.iter().rev().take(SESSIONS_SHOWN).rev();
+    for (at, session) in newest.enumerate() {
+        writeln!(out, "{} {}", if at == 0 { "Sessions:" } else { "         " }, sessions::line(session))?;
+    }
     for warning in &overview.warnings {
-        writeln!(out, "{WARNING}Note:{WARNING:#} {warning}.")?;
+        writeln!(out, "{}", terminal::note(warning))?;
     }
     writeln!(out)
 }
@@ -81,6 +88,7 @@ fn json(overview: &Overview) -> serde_json::Value {
         "version": overview.version,
         "created_at": overview.created_at,
         "versions": versions,
+        "sessions": overview.sessions.iter().map(sessions::as_json).collect::<Vec<_>>(),
         "tables": tables,
         "warnings": overview.warnings,
     })
@@ -158,20 +166,4 @@ impl List {
             List::Rows(out) => out.end(),
         }
     }
-}
-
-/// A number of bytes as people say it.
-fn size(bytes: u64) -> String {
-    let mut size = bytes as f64;
-    for unit in ["B", "KB", "MB", "GB"] {
-        if size < 1000.0 {
-            return if unit == "B" || size >= 100.0 {
-                format!("{size:.0} {unit}")
-            } else {
-                format!("{size:.1} {unit}")
-            };
-        }
-        size /= 1000.0;
-    }
-    format!("{size:.1} TB")
 }

@@ -1,24 +1,24 @@
 //! `velvet records`: the rows of a table.
 
-use super::one_file;
-use crate::args::{self, Form};
+use super::opened;
+use crate::args::{self, Form, Order};
 use crate::failure::Failure;
-use crate::rows::writer;
+use crate::rows::{own, writer};
 use crate::terminal::QUIET;
 use std::io::{self, Write};
-use velvet_drawer::Error;
 use velvet_drawer::grid::count;
-use velvet_drawer::inspect::{File, Page};
+use velvet_drawer::inspect::Page;
 
 /// How many rows a table shows unless told otherwise.
 const ROWS_SHOWN: u64 = 50;
 
 pub(crate) fn run(arguments: &args::Records) -> Result<(), Failure> {
-    let file = File::open(one_file(&arguments.file)?)?;
+    let file = opened(&arguments.file, arguments.form == Form::Table)?;
     let table = file.table(&arguments.table)?;
     let page = Page {
         filter: arguments.filter.clone(),
         sort: arguments.sort.clone(),
+        by_key: arguments.order == Order::Key,
         limit: arguments.limit.or((arguments.form == Form::Table).then_some(ROWS_SHOWN)),
         offset: arguments.offset,
         columns: arguments.columns.clone(),
@@ -29,11 +29,7 @@ pub(crate) fn run(arguments: &args::Records) -> Result<(), Failure> {
     let mut shown: u64 = 0;
     file.rows(&table, &page, &mut |row| {
         shown += 1;
-        out.row(row).map_err(|failure| match failure {
-            Failure::Io(error) => Error::own(error),
-            Failure::Drawer(error) => error,
-            Failure::Words(words) => Error::own(words),
-        })
+        out.row(row).map_err(own)
     })?;
     out.end()?;
     if arguments.form == Form::Table {

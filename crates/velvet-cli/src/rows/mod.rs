@@ -8,7 +8,17 @@ pub(crate) use json::json as json_value;
 
 use crate::args::Form;
 use crate::failure::Failure;
+use velvet_drawer::Error;
 use velvet_drawer::inspect::{FoundColumn, ValueRef};
+
+/// A failure of ours as an error that a closure of the library's may return.
+pub(crate) fn own(failure: Failure) -> Error {
+    match failure {
+        Failure::Io(error) => Error::own(error),
+        Failure::Drawer(error) => error,
+        Failure::Words(words) => Error::own(words),
+    }
+}
 
 /// Takes rows, one after the other.
 pub(crate) trait Writer {

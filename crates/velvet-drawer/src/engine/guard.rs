@@ -54,7 +54,11 @@ impl Guard {
         self.asking(refusal_in_making, work)
     }
 
-    fn asking<R>(&self, refusal: fn(&AuthContext<'_>) -> Option<String>, work: impl FnOnce() -> R) -> (R, Option<String>) {
+    fn asking<R>(
+        &self,
+        refusal: fn(&AuthContext<'_>) -> Option<String>,
+        work: impl FnOnce() -> R,
+    ) -> (R, Option<String>) {
         let set = |on| {
             let mut watch = self.0.lock().unwrap_or_else(PoisonError::into_inner);
             watch.on = on;
@@ -111,9 +115,10 @@ fn refusal_in_making(context: &AuthContext<'_>) -> Option<String> {
             Some("it loads code".into())
         }
         AuthAction::Transaction { .. } | AuthAction::Savepoint { .. } => Some("it begins or ends a transaction".into()),
-        AuthAction::DropTable { .. } | AuthAction::DropIndex { .. } | AuthAction::DropView { .. } | AuthAction::DropTrigger { .. } => {
-            Some("it drops something".into())
-        }
+        AuthAction::DropTable { .. }
+        | AuthAction::DropIndex { .. }
+        | AuthAction::DropView { .. }
+        | AuthAction::DropTrigger { .. } => Some("it drops something".into()),
         _ => None,
     }
 }

@@ -152,7 +152,8 @@ impl File {
         Ok(comparison)
     }
 
-    pub(super) fn own_key(&self, table: &str) -> Option<String> {
+    /// The column that is the key of the records' own, where a table of our own has one.
+    pub fn own_key(&self, table: &str) -> Option<String> {
         self.declared()?.table(table)?.natural_key.clone()
     }
 

@@ -61,9 +61,11 @@ impl File {
         let open = sessions.last().filter(|s| matches!(s.end, SessionEnd::Open { .. } | SessionEnd::Running { .. }));
         Ok(open.map(|session| {
             format!(
-                "this file was copied without {}: session {} had begun ({}) and not ended, and what it wrote may be missing \
-                 here. {RIGHT_WAY}",
-                log.name, session.number, session.began_at
+                "this file was copied without {}: session {} had begun ({} UTC) and not ended, and what it wrote may be \
+                 missing here. {RIGHT_WAY}",
+                log.name,
+                session.number,
+                session.began_at.split('.').next().unwrap_or_default().replace('T', " ")
             )
         }))
     }

@@ -2,13 +2,11 @@
 
 use super::file::{File, FoundTable, list, literal};
 use super::rows::Page;
-use crate::engine::Fault;
 use crate::error::Error;
 use std::io::{self, Write};
+use velvet_core::ValueRef;
 use velvet_core::exchange::{to_field, to_json};
 use velvet_core::name::quoted;
-use velvet_core::statement::SEARCH_INDEX;
-use velvet_core::ValueRef;
 
 /// In what form rows go out, or come in.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -80,9 +78,12 @@ impl File {
     }
 
     fn json_lines(&self, table: &FoundTable, named: Option<&str>, out: &mut dyn Write) -> Result<u64, Error> {
-        let names: Vec<String> = self.stored(table)?.iter().map(|c| serde_json::to_string(c).unwrap_or_default()).collect();
+        let names: Vec<String> =
+            self.stored(table)?.iter().map(|c| serde_json::to_string(c).unwrap_or_default()).collect();
         let (begin, end) = match named {
-            Some(name) => (format!("{{\"table\":{},\"row\":{{", serde_json::to_string(name).unwrap_or_default()), "}}\n"),
+            Some(name) => {
+                (format!("{{\"table\":{},\"row\":{{", serde_json::to_string(name).unwrap_or_default()), "}}\n")
+            }
             None => ("{".to_owned(), "}\n"),
         };
         self.each_stored(table, &mut |row| {
@@ -100,7 +101,8 @@ impl File {
         let names = self.stored(table)?;
         written(writeln!(out, "{}", names.iter().map(|n| field(n)).collect::<Vec<_>>().join(",")))?;
         self.each_stored(table, &mut |row| {
-            let fields: Vec<String> = row.iter().zip(&holds_text).map(|(value, text)| field(&to_field(*value, *text))).collect();
+            let fields: Vec<String> =
+                row.iter().zip(&holds_text).map(|(value, text)| field(&to_field(*value, *text))).collect();
             written(writeln!(out, "{}", fields.join(",")))
         })
     }
@@ -117,7 +119,12 @@ impl File {
     fn whole_file(&self, out: &mut dyn Write) -> Result<u64, Error> {
         let number = |name: &str| self.read("cannot read the header", |c| c.number(&format!("PRAGMA {name}")));
         written(writeln!(out, "PRAGMA foreign_keys = OFF;\nBEGIN;"))?;
-        written(writeln!(out, "PRAGMA application_id = {};\nPRAGMA user_version = {};", number("application_id")?, number("user_version")?))?;
+        written(writeln!(
+            out,
+            "PRAGMA application_id = {};\nPRAGMA user_version = {};",
+            number("application_id")?,
+            number("user_version")?
+        ))?;
         // What a virtual table keeps is made with it.
         let real = "type = 'table' AND sql NOT LIKE 'CREATE VIRTUAL%' AND name IN (SELECT name FROM pragma_table_list WHERE \
                     schema = 'main' AND type = 'table') AND name NOT LIKE 'sqlite\\_%' ESCAPE '\\' AND ?1 = ''";
@@ -133,17 +140,36 @@ impl File {
             written(writeln!(out, "DELETE FROM sqlite_sequence;"))?;
             self.inserts(&self.table("sqlite_sequence")?, out)?;
         }
-        for kind in ["type = 'index'", "type = 'table' AND sql LIKE 'CREATE VIRTUAL%'", "type = 'view'", "type = 'trigger'"] {
+        self.create_all(&["type = 'index'", "type = 'table' AND sql LIKE 'CREATE VIRTUAL%'"], out)?;
+        rows += self.virtual_tables(out)?;
+        self.create_all(&["type = 'view'", "type = 'trigger'"], out)?;
+        written(writeln!(out, "COMMIT;"))?;
+        Ok(rows)
+    }
+
+    fn create_all(&self, kinds: &[&str], out: &mut dyn Write) -> Result<(), Error> {
+        for kind in kinds {
             for statement in self.creating(&format!("{kind} AND ?1 = ''"), "")? {
                 written(writeln!(out, "{statement};"))?;
             }
         }
-        // Our search indexes hold no text of their own.
-        let text = format!("SELECT name FROM sqlite_schema WHERE sql LIKE 'CREATE VIRTUAL%' AND name LIKE '{SEARCH_INDEX}%'");
-        for index in self.read("cannot list the search indexes", |c| list(c, &text))? {
+        Ok(())
+    }
+
+    /// What virtual tables show: search indexes over another table are made again from that, others get their rows.
+    fn virtual_tables(&self, out: &mut dyn Write) -> Result<u64, Error> {
+        let list_of = |more: &str| {
+            let text =
+                format!("SELECT name FROM sqlite_schema WHERE sql LIKE 'CREATE VIRTUAL%' AND {more} ORDER BY rowid");
+            self.read("cannot list the virtual tables", |c| list(c, &text))
+        };
+        for index in list_of("sql LIKE '%fts5%content=%'")? {
             written(writeln!(out, "INSERT INTO {0} ({0}) VALUES ('rebuild');", quoted(&index)))?;
         }
-        written(writeln!(out, "COMMIT;"))?;
+        let mut rows = 0;
+        for name in list_of("sql NOT LIKE '%fts5%content=%'")? {
+            rows += self.inserts(&self.table(&name)?, out)?;
+        }
         Ok(rows)
     }
 
@@ -164,13 +190,15 @@ impl File {
 
     /// The columns that are stored, and not computed of others.
     pub(super) fn stored(&self, table: &FoundTable) -> Result<Vec<String>, Error> {
-        let text = format!("SELECT name FROM pragma_table_xinfo({}) WHERE hidden = 0 ORDER BY cid", literal(&table.name));
+        let text =
+            format!("SELECT name FROM pragma_table_xinfo({}) WHERE hidden = 0 ORDER BY cid", literal(&table.name));
         self.read("cannot read the columns", |c| list(c, &text))
     }
 
     /// Of each stored column, whether it holds text.
     fn holds_text(&self, table: &FoundTable) -> Result<Vec<bool>, Error> {
-        let text = format!("SELECT type FROM pragma_table_xinfo({}) WHERE hidden = 0 ORDER BY cid", literal(&table.name));
+        let text =
+            format!("SELECT type FROM pragma_table_xinfo({}) WHERE hidden = 0 ORDER BY cid", literal(&table.name));
         Ok(self.read("cannot read the columns", |c| list(c, &text))?.iter().map(|t| is_text(t)).collect())
     }
 
@@ -190,7 +218,7 @@ impl File {
 }
 
 fn number_of(file: &File, text: &str) -> Result<i64, Error> {
-    file.read("cannot read the structure", |c| Ok::<_, Fault>(c.number(text)?))
+    file.read("cannot read the structure", |c| c.number(text))
 }
 
 /// Whether what is stored in a column of this type becomes text.

@@ -48,7 +48,8 @@ impl Following {
     /// As [`File::open`]; and when the file keeps no trail and is too large to be compared each time ([`Error::is_bad_query`]).
     pub fn begin(path: impl AsRef<Path>) -> Result<Following, Error> {
         let file = File::open(path)?;
-        let folder = tempfile::tempdir().map_err(|e| Error::device("cannot follow the file", &e).in_file(file.path()))?;
+        let folder =
+            tempfile::tempdir().map_err(|e| Error::device("cannot follow the file", &e).in_file(file.path()))?;
         let mut following = Following {
             path: file.path().to_owned(),
             standing: standing(file.path()),
@@ -93,7 +94,11 @@ impl Following {
         Ok(any)
     }
 
-    fn of_trail(&mut self, file: &File, each: &mut dyn FnMut(Happened<'_>) -> Result<(), Error>) -> Result<bool, Error> {
+    fn of_trail(
+        &mut self,
+        file: &File,
+        each: &mut dyn FnMut(Happened<'_>) -> Result<(), Error>,
+    ) -> Result<bool, Error> {
         self.before = None;
         let newest = file.trail(&TrailOf { limit: Some(1), ..TrailOf::default() })?.first().map_or(0, |e| e.number);
         let new = u64::try_from(newest - self.last_entry).unwrap_or(0);
@@ -108,7 +113,11 @@ impl Following {
         Ok(true)
     }
 
-    fn differences(&mut self, file: &File, each: &mut dyn FnMut(Happened<'_>) -> Result<(), Error>) -> Result<bool, Error> {
+    fn differences(
+        &mut self,
+        file: &File,
+        each: &mut dyn FnMut(Happened<'_>) -> Result<(), Error>,
+    ) -> Result<bool, Error> {
         let Some(before) = self.before.take() else {
             // The trail was switched off.
             self.copy(file)?;
@@ -158,7 +167,8 @@ impl Following {
 const SESSIONS: u64 = 5;
 
 fn keeps_trail(file: &File) -> Result<bool, Error> {
-    let text = format!("SELECT count(*) FROM sqlite_schema WHERE type = 'trigger' AND name LIKE '{TRAIL}\\_%' ESCAPE '\\'");
+    let text =
+        format!("SELECT count(*) FROM sqlite_schema WHERE type = 'trigger' AND name LIKE '{TRAIL}\\_%' ESCAPE '\\'");
     file.read("cannot read whether a trail is kept", |c| Ok(c.number(&text)? > 0))
 }
 

@@ -42,7 +42,8 @@ pub fn import(
     drop(file);
     let engine = |fault| Error::engine("cannot import", fault).untouched("Nothing was written").in_file(path);
     let connection = Connection::writer(path, &Settings::of_ours(WAIT, false)).map_err(engine)?;
-    let mut importing = Importing { to: &connection, structure, names, tables: HashMap::new(), problems: Vec::new(), rows: 0 };
+    let mut importing =
+        Importing { to: &connection, structure, names, tables: HashMap::new(), problems: Vec::new(), rows: 0 };
     connection.run("BEGIN IMMEDIATE; PRAGMA defer_foreign_keys = ON").map_err(engine)?;
     let done = importing.all(table.as_ref(), form, from, path).and_then(|()| {
         importing.links_hold().map_err(engine)?;
@@ -84,7 +85,9 @@ pub fn import_sql(path: impl AsRef<Path>, text: &str) -> Result<u64, Error> {
                 Ok(()) => count += 1,
                 Err(fault) => {
                     let error = Error::new(Cause::BadQuery, format!("{doing}: line {line}: {}", fault.message));
-                    return Err(error.advise("Only what makes a file is run: creating tables, indexes, views and triggers, and inserting"));
+                    return Err(error.advise(
+                        "Only what makes a file is run: creating tables, indexes, views and triggers, and inserting",
+                    ));
                 }
             }
         }
@@ -141,7 +144,9 @@ impl Importing<'_> {
                 Ok(())
             }
             (Exchange::Csv, Some(table)) => self.csv(table, from, path),
-            (Exchange::Csv, None) => refuse("comma-separated values do not say which table they are for", "Name the table"),
+            (Exchange::Csv, None) => {
+                refuse("comma-separated values do not say which table they are for", "Name the table")
+            }
             (Exchange::Sql, _) => refuse("statements in SQL make a new file", "Name one that is not there yet"),
         }
     }
@@ -157,7 +162,9 @@ impl Importing<'_> {
                 let near = near.map(|near| format!("; did you mean `{near}`?")).unwrap_or_default();
                 return Ok(Err(format!("is for the table `{name}`, which is not there{near}")));
             }
-            let text = |what: &str| format!("SELECT {what} FROM pragma_table_xinfo({}) WHERE hidden = 0 ORDER BY cid", literal(name));
+            let text = |what: &str| {
+                format!("SELECT {what} FROM pragma_table_xinfo({}) WHERE hidden = 0 ORDER BY cid", literal(name))
+            };
             let columns = list(self.to, &text("name"))?;
             let holds_text = list(self.to, &text("type"))?.iter().map(|t| is_text(t)).collect();
             self.tables.insert(name.to_owned(), Target { name: name.to_owned(), columns, holds_text });
@@ -172,7 +179,9 @@ impl Importing<'_> {
         };
         let Some(object) = json.as_object() else { return Ok(Err("is no JSON object".into())) };
         let named = match (object.get("table"), object.get("row")) {
-            (Some(serde_json::Value::String(name)), Some(serde_json::Value::Object(row))) if object.len() == 2 => Some((name, row)),
+            (Some(serde_json::Value::String(name)), Some(serde_json::Value::Object(row))) if object.len() == 2 => {
+                Some((name, row))
+            }
             _ => None,
         };
         let (name, row) = match (named, table) {
@@ -196,7 +205,9 @@ impl Importing<'_> {
     fn csv(&mut self, table: &FoundTable, from: &mut dyn BufRead, path: &Path) -> Result<(), Error> {
         let engine = |fault| Error::engine("cannot import", fault).untouched("Nothing was written").in_file(path);
         let unreadable = |error: csv::Error| {
-            Error::new(Cause::BadQuery, format!("cannot import: {error}")).untouched("Nothing was written").in_file(path)
+            Error::new(Cause::BadQuery, format!("cannot import: {error}"))
+                .untouched("Nothing was written")
+                .in_file(path)
         };
         let mut reader = csv::ReaderBuilder::new().from_reader(from);
         let names: Vec<String> = reader.headers().map_err(unreadable)?.iter().map(str::to_owned).collect();
@@ -206,7 +217,9 @@ impl Importing<'_> {
                 return Ok(());
             }
             Ok(target) => {
-                let of = |name: &String| target.columns.iter().position(|c| c == name).is_some_and(|at| target.holds_text[at]);
+                let of = |name: &String| {
+                    target.columns.iter().position(|c| c == name).is_some_and(|at| target.holds_text[at])
+                };
                 names.iter().map(of).collect()
             }
         };
@@ -272,7 +285,8 @@ impl Importing<'_> {
             }
             Err(fault) => match &fault.kind {
                 FaultKind::Clash(columns) => {
-                    let names: Vec<&str> = columns.iter().map(|c| c.rsplit_once('.').map_or(c.as_str(), |(_, n)| n)).collect();
+                    let names: Vec<&str> =
+                        columns.iter().map(|c| c.rsplit_once('.').map_or(c.as_str(), |(_, n)| n)).collect();
                     Ok(Err(format!("has the same {} as a row that is there", names.join(" and "))))
                 }
                 FaultKind::Unfit | FaultKind::Link => Ok(Err(format!("does not fit `{table}`: {}", fault.message))),
@@ -287,12 +301,16 @@ impl Importing<'_> {
             return Ok(());
         }
         for table in self.tables.keys() {
-            let text = format!("SELECT rowid, parent FROM pragma_foreign_key_check({}) LIMIT {MOST_PROBLEMS}", literal(table));
+            let text =
+                format!("SELECT rowid, parent FROM pragma_foreign_key_check({}) LIMIT {MOST_PROBLEMS}", literal(table));
             let mut statement = self.to.prepare(&text)?;
             let mut rows = statement.rows();
             while let Some(row) = rows.next()? {
                 let number = show::plain(row.value(0));
-                self.problems.push(format!("the row {number} of `{table}` links to a `{}` that is neither there nor comes", row.text(1)));
+                self.problems.push(format!(
+                    "the row {number} of `{table}` links to a `{}` that is neither there nor comes",
+                    row.text(1)
+                ));
             }
         }
         Ok(())

@@ -37,7 +37,8 @@ impl File {
         each: &mut dyn FnMut(&[ValueRef<'_>]) -> Result<(), Error>,
     ) -> Result<(), Error> {
         let refused = |why: &str, advice: &str| {
-            let error = Error::new(Cause::BadQuery, format!("the statement cannot be run: {why}")).untouched("Nothing was read");
+            let error = Error::new(Cause::BadQuery, format!("the statement cannot be run: {why}"))
+                .untouched("Nothing was read");
             Err(error.advise(advice).in_file(self.path()))
         };
         // An error of the caller's ends the reading, but is none of the file's.
@@ -45,13 +46,17 @@ impl File {
         let result = self.read("cannot run the statement", |c| {
             let mut statement = match c.prepare(text) {
                 Err(fault) if fault.kind != FaultKind::Damaged => {
-                    own = refused(&fault.message, "It is one statement in SQL; `velvet structure` shows the tables and columns");
+                    own = refused(
+                        &fault.message,
+                        "It is one statement in SQL; `velvet structure` shows the tables and columns",
+                    );
                     return Ok(());
                 }
                 other => other?,
             };
             if !statement.only_reads() || statement.returns().is_empty() {
-                own = refused("it does more than read, or returns nothing", "Write a statement that begins with SELECT");
+                own =
+                    refused("it does more than read, or returns nothing", "Write a statement that begins with SELECT");
                 return Ok(());
             }
             let origins = statement.origins();
@@ -60,8 +65,11 @@ impl File {
                 let (table, column) = origin.as_ref()?;
                 Some(self.declared()?.table(table)?.column(column)?.kind.clone())
             };
-            let columns: Vec<FoundColumn> =
-                names.into_iter().zip(&origins).map(|(name, origin)| FoundColumn { name, kind: kind(origin) }).collect();
+            let columns: Vec<FoundColumn> = names
+                .into_iter()
+                .zip(&origins)
+                .map(|(name, origin)| FoundColumn { name, kind: kind(origin) })
+                .collect();
             own = head(&columns);
             let mut rows = statement.rows();
             while own.is_ok()

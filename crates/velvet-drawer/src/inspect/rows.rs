@@ -1,10 +1,11 @@
 //! The rows of a table: filtered, sorted, some columns, a range.
 
-use super::file::{File, FoundColumn, FoundTable};
+use super::file::{File, FoundColumn, FoundTable, literal};
 use super::words::meant;
 use crate::engine::{Fault, FaultKind};
 use crate::error::{Cause, Error};
 use velvet_core::name::{nearest, quoted};
+use velvet_core::structure::Kind;
 use velvet_core::{Value, ValueRef};
 
 /// Which rows of a table to read, and what of them.
@@ -12,8 +13,12 @@ use velvet_core::{Value, ValueRef};
 pub struct Page {
     /// A condition in SQL, such as `grams > 500 and stage = 'bisque'`.
     pub filter: Option<String>,
-    /// Columns to sort by, each with ` desc` behind it for largest first. In the order of insertion when empty.
+    /// Columns to sort by, each with ` desc` behind it for largest first, and ` declared` for the order in which the choices of a
+    /// column are declared. In the order of insertion when empty.
     pub sort: Vec<String>,
+    /// Whether to put rows that are equal in that, or all where it is empty, in the order of the records' own keys, or of the primary
+    /// key, rather than of insertion.
+    pub by_key: bool,
     /// How many rows at most.
     pub limit: Option<u64>,
     /// How many rows to leave out at the start.
@@ -102,15 +107,39 @@ impl File {
     fn order(&self, table: &FoundTable, page: &Page) -> Result<Option<String>, Error> {
         let mut terms = Vec::new();
         for sort in &page.sort {
-            let (word, direction) = match sort.trim().rsplit_once(char::is_whitespace) {
-                Some((word, last)) if last.eq_ignore_ascii_case("desc") => (word.trim(), " DESC"),
-                Some((word, last)) if last.eq_ignore_ascii_case("asc") => (word.trim(), ""),
-                _ => (sort.trim(), ""),
+            let ends = |text: &'_ str, word: &str| -> Option<usize> {
+                let (before, last) = text.trim_end().rsplit_once(char::is_whitespace)?;
+                last.eq_ignore_ascii_case(word).then_some(before.len())
             };
-            terms.push(quoted(&self.column(table, word)?.name) + direction);
+            let (mut word, mut direction) = (sort.as_str(), "");
+            if let Some(end) = ends(word, "desc") {
+                (word, direction) = (&word[..end], " DESC");
+            } else if let Some(end) = ends(word, "asc") {
+                word = &word[..end];
+            }
+            let declared = ends(word, "declared");
+            let column = self.column(table, word[..declared.unwrap_or(word.len())].trim())?;
+            let term = if declared.is_some() { self.as_declared(column)? } else { quoted(&column.name) };
+            terms.push(term + direction);
+        }
+        if page.by_key {
+            let own_key: Vec<String> = self.own_key(&table.name).into_iter().collect();
+            let key = if own_key.is_empty() { self.primary_key(&table.name)? } else { own_key };
+            terms.extend(key.iter().map(|c| quoted(c)));
         }
         terms.extend(table.insertion_order.clone());
         Ok(if terms.is_empty() { None } else { Some(terms.join(", ")) })
+    }
+
+    /// The place of a column's choice among those that are declared; others come last.
+    fn as_declared(&self, column: &FoundColumn) -> Result<String, Error> {
+        let Some(Kind::Choice { values, .. }) = &column.kind else {
+            let error =
+                Error::new(Cause::BadQuery, format!("`{}` has no declared order: it holds no choice", column.name));
+            return Err(error.untouched("Nothing was read").advise("Leave out `declared`").in_file(self.path()));
+        };
+        let cases = values.iter().enumerate().map(|(at, value)| format!(" WHEN {} THEN {at}", literal(value)));
+        Ok(format!("CASE {}{} ELSE {} END", quoted(&column.name), cases.collect::<String>(), values.len()))
     }
 
     fn column<'t>(&self, table: &'t FoundTable, word: &str) -> Result<&'t FoundColumn, Error> {

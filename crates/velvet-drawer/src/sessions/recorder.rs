@@ -55,6 +55,15 @@ struct State {
     news: bool,
     background: Vec<(String, Option<String>)>,
     ended: bool,
+    /// When it was noted last what was written.
+    noted: Option<Instant>,
+}
+
+impl State {
+    /// How long it is until something may be noted again.
+    fn pause(&self) -> Duration {
+        self.noted.map_or(Duration::ZERO, |noted| BETWEEN_NOTES.saturating_sub(noted.elapsed()))
+    }
 }
 
 fn now() -> String {
@@ -120,6 +129,18 @@ impl Recorder {
         self.shared.note(connection, false)
     }
 
+    /// Writes what is known of the session where that is due: before a transaction, which may last until the app is killed. The caller
+    /// has the connection that writes.
+    pub(crate) fn note_if_due(&self, connection: &Connection) {
+        let is_due = {
+            let state = self.shared.state();
+            state.news && state.pause().is_zero()
+        };
+        if is_due {
+            self.shared.tell_of(Some(self.shared.note(connection, false)));
+        }
+    }
+
     /// The number of the session; its beginning is written where it is not yet. The caller has the connection that writes.
     pub(crate) fn number(&self, connection: &Connection) -> Result<i64, Fault> {
         self.shared.number(connection)
@@ -156,11 +177,10 @@ impl Shared {
         }
         self.tell_of(writer.with(|connection| self.number(connection).map(drop)));
         self.tell_of(Some(self.merge()));
-        let mut last = Instant::now() - BETWEEN_NOTES;
         loop {
             let mut state = self.state();
-            while !(state.ended || state.news && last.elapsed() >= BETWEEN_NOTES) {
-                let pause = BETWEEN_NOTES.saturating_sub(last.elapsed());
+            while !(state.ended || state.news && state.pause().is_zero()) {
+                let pause = state.pause();
                 state = if state.news {
                     self.wake.wait_timeout(state, pause).unwrap_or_else(PoisonError::into_inner).0
                 } else {
@@ -172,7 +192,6 @@ impl Shared {
             }
             drop(state);
             self.tell_of(writer.with(|connection| self.note(connection, false)));
-            last = Instant::now();
         }
     }
 
@@ -228,7 +247,7 @@ impl Shared {
         let number = self.number(connection)?;
         let values = {
             let mut state = self.state();
-            state.news = false;
+            (state.news, state.noted) = (false, Some(Instant::now()));
             let away = state.background.last().is_some_and(|(_, back)| back.is_none());
             let word = if closed {
                 "closed"

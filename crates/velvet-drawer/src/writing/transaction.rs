@@ -35,6 +35,9 @@ impl Drawer {
         self.writing(|connection| {
             let open = Open { connection, inner: &self.inner };
             let engine = |doing: &'static str| move |fault| self.inner.fault(doing, fault).untouched(super::UNTOUCHED);
+            if let Some(recorder) = self.inner.recorder() {
+                recorder.note_if_due(connection);
+            }
             let trail = open.begin_trail()?;
             connection.turn("BEGIN IMMEDIATE").map_err(engine("cannot begin to write"))?;
             let mut rollback = Rollback(Some(open));

@@ -12,6 +12,7 @@ use crate::error::{Cause, Error};
 use crate::new_file;
 use crate::opening::{APPLICATION_ID, About, is_open_here, resolved};
 use source::Source;
+use std::collections::BTreeMap;
 use std::path::Path;
 use std::time::Duration;
 use tree::{FoundRow, Missing};
@@ -44,7 +45,8 @@ pub struct SalvagedTable {
     /// How many rows were read, but do not fit the table: their key or unique value is that of another, or a value is none of its
     /// column's.
     pub refused: u64,
-    /// The row numbers between which nothing could be read, both included.
+    /// The row numbers between which nothing could be read, both included. Beside rows that were found astray they may be those of
+    /// rows that the app had removed.
     pub gaps: Vec<(i64, i64)>,
 }
 
@@ -127,6 +129,7 @@ pub fn salvage(from: impl AsRef<Path>, to: impl AsRef<Path>, saved: &mut dyn FnM
             report: &mut report,
             saved,
             rows: 0,
+            last_numbers: BTreeMap::new(),
             path: &path,
         };
         let encoding = match salvaging.source.layout.encoding {
@@ -153,6 +156,7 @@ struct Salvaging<'a> {
     report: &'a mut Salvaged,
     saved: &'a mut dyn FnMut(u64),
     rows: u64,
+    last_numbers: BTreeMap<String, i64>,
     path: &'a Path,
 }
 
@@ -206,11 +210,12 @@ impl Salvaging<'_> {
                 self.report.lost.push(format!("the index `{}` cannot be made", entry.name));
             }
         }
+        self.read_last_numbers(&entries)?;
         for table in &mut tables {
             self.save(table)?;
         }
         self.find_astray(&mut tables)?;
-        self.keep_last_row_numbers(&entries)?;
+        self.keep_last_numbers()?;
         self.finish(structure.as_ref(), &mut tables)?;
         let (own, others): (Vec<_>, Vec<_>) = tables.into_iter().partition(|t| t.name.starts_with("velvet_"));
         let lost = |t: &Table| !t.report.is_whole();
@@ -392,52 +397,56 @@ impl Salvaging<'_> {
         Ok(())
     }
 
-    /// The gaps between the rows that were saved in the end.
+    /// The gaps that are left between the rows that were saved in the end. Rows that were found astray do not tell whether there were
+    /// others beside them, so every number between them may be one that is lost.
     fn left_of_gaps(&self, table: &Table) -> Result<Vec<(i64, i64)>, Fault> {
         if table.report.astray == 0 {
             return Ok(table.missing.gaps.clone());
         }
-        // What lies between rows that were found may have been removed; only the ends are sure to be told.
         let mut left = Vec::new();
         for (first, last) in &table.missing.gaps {
-            let edge = |which: &str| {
-                let text = format!(
-                    "SELECT {which}(rowid) FROM {} WHERE rowid BETWEEN {first} AND {last}",
-                    quoted(&table.name)
-                );
-                let mut statement = self.to.prepare(&text)?;
-                let mut rows = statement.rows();
-                Ok::<_, Fault>(rows.next()?.map(|row| row.value(0).to_value()))
+            // Numbers are given from 1 on, up to the last that the file remembers.
+            let (mut from, to) = match self.last_numbers.get(&table.name) {
+                Some(given) => ((*first).max(1), (*last).min(*given)),
+                None => (*first, *last),
             };
-            match (edge("min")?, edge("max")?) {
-                (Some(Value::Integer(found_first)), Some(Value::Integer(found_last))) => {
-                    left.extend((*first > i64::MIN && found_first > *first).then(|| (*first, found_first - 1)));
-                    left.extend((*last < i64::MAX && found_last < *last).then(|| (found_last + 1, *last)));
-                }
-                _ => left.push((*first, *last)),
+            let text =
+                format!("SELECT rowid FROM {} WHERE rowid BETWEEN {from} AND {to} ORDER BY rowid", quoted(&table.name));
+            let mut statement = self.to.prepare(&text)?;
+            let mut rows = statement.rows();
+            while let Some(row) = rows.next()? {
+                let found = row.integer(0);
+                left.extend((from < found).then(|| (from, found - 1)));
+                from = found.saturating_add(1);
             }
+            left.extend((from <= to && from != i64::MAX).then_some((from, to)));
         }
         Ok(left)
     }
 
-    /// Row numbers that were given once are not given again.
-    fn keep_last_row_numbers(&mut self, entries: &[Entry]) -> Result<(), Fault> {
+    /// The last row numbers that the file gave.
+    fn read_last_numbers(&mut self, entries: &[Entry]) -> Result<(), Fault> {
         let Some(sequence) = entries.iter().find(|e| e.name == "sqlite_sequence") else { return Ok(()) };
-        let mut last = Vec::new();
+        let last_numbers = &mut self.last_numbers;
         tree::walk::<Fault>(self.source, sequence.root, &mut self.seen, &mut |(_, row)| {
             if let [Value::Text(table), Value::Integer(number)] = &row[..] {
-                last.push([Value::Text(table.clone()), Value::Integer(*number)]);
+                last_numbers.insert(table.clone(), *number);
             }
             Ok(())
         })?;
-        for values in last {
+        Ok(())
+    }
+
+    /// Row numbers that were given once are not given again.
+    fn keep_last_numbers(&self) -> Result<(), Fault> {
+        for (table, number) in &self.last_numbers {
             for text in [
                 "INSERT INTO sqlite_sequence (name, seq) SELECT ?1, 0 WHERE ?2 > 0 AND EXISTS (SELECT 1 FROM sqlite_schema \
                  WHERE name = ?1) AND NOT EXISTS (SELECT 1 FROM sqlite_sequence WHERE name = ?1)",
                 "UPDATE sqlite_sequence SET seq = max(seq, ?2) WHERE name = ?1",
             ] {
                 let mut statement = self.to.prepare(text)?;
-                statement.bind_all(&values)?;
+                statement.bind_all(&[table.as_str().into(), Value::Integer(*number)])?;
                 statement.execute()?;
             }
         }

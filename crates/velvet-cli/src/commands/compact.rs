@@ -1,0 +1,22 @@
+//! `velvet compact`: gives unused space back.
+
+use super::{one_file, size};
+use crate::args;
+use crate::failure::Failure;
+use std::io::Write;
+use velvet_drawer::inspect::compact;
+
+pub(crate) fn run(arguments: &args::Compact) -> Result<(), Failure> {
+    let file = one_file(&arguments.file)?;
+    let (before, after) = compact(&file)?;
+    let saved = before.bytes.saturating_sub(after.bytes);
+    writeln!(
+        anstream::stdout(),
+        "{}: {} before, {} now; {} given back.",
+        file.display(),
+        size(before.bytes),
+        size(after.bytes),
+        if saved == 0 { "nothing to be".to_owned() } else { size(saved) }
+    )?;
+    Ok(())
+}

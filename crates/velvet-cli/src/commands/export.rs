@@ -1,0 +1,53 @@
+//! `velvet export`: rows in open formats, without loss.
+
+use super::opened;
+use crate::args::{self, ExchangeForm};
+use crate::failure::Failure;
+use std::fs::{self, OpenOptions};
+use std::io::{self, BufWriter, Write};
+use std::path::Path;
+use velvet_drawer::grid::count;
+use velvet_drawer::inspect::{Exchange, File};
+
+pub(crate) fn run(arguments: &args::Export) -> Result<(), Failure> {
+    let file = opened(&arguments.file, false)?;
+    let Some(to) = &arguments.to else {
+        let mut out = BufWriter::new(io::stdout());
+        exported(&file, arguments, &mut out)?;
+        return Ok(out.flush()?);
+    };
+    let rows = written_new(to, |out| exported(&file, arguments, out))?;
+    let rows = count(usize::try_from(rows).unwrap_or(usize::MAX), "row");
+    Ok(writeln!(anstream::stdout(), "Exported {rows} to {}.", to.display())?)
+}
+
+fn exported(file: &File, arguments: &args::Export, out: &mut dyn Write) -> Result<u64, Failure> {
+    Ok(match &arguments.table {
+        Some(word) => file.export(&file.table(word)?, form(arguments.form), out)?,
+        None => file.export_all(form(arguments.form), out)?,
+    })
+}
+
+/// Writes a file that must not be there yet, and leaves none where that fails.
+fn written_new(to: &Path, write: impl FnOnce(&mut dyn Write) -> Result<u64, Failure>) -> Result<u64, Failure> {
+    let created = OpenOptions::new().write(true).create_new(true).open(to);
+    let created = created.map_err(|e| {
+        Failure::new(format!("cannot write {}: {e}. Nothing was changed; choose another name", to.display()))
+    })?;
+    let mut out = BufWriter::new(created);
+    let result = write(&mut out).and_then(|rows| out.flush().map(|()| rows).map_err(Failure::from));
+    if result.is_err() {
+        drop(out);
+        // That it stays, half written, is said by the error too.
+        let _ = fs::remove_file(to);
+    }
+    result
+}
+
+pub(super) fn form(form: ExchangeForm) -> Exchange {
+    match form {
+        ExchangeForm::Json => Exchange::JsonLines,
+        ExchangeForm::Csv => Exchange::Csv,
+        ExchangeForm::Sql => Exchange::Sql,
+    }
+}

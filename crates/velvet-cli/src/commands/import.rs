@@ -1,0 +1,52 @@
+//! `velvet import`: rows from open formats, all or none.
+
+use super::export::form;
+use super::one_file;
+use crate::args::{self, ExchangeForm};
+use crate::failure::Failure;
+use std::fs;
+use std::io::{self, BufRead, BufReader, Read, Write};
+use std::path::Path;
+use velvet_drawer::grid::count;
+use velvet_drawer::inspect::{import, import_sql};
+
+pub(crate) fn run(arguments: &args::Import) -> Result<(), Failure> {
+    let said = arguments.form.or_else(|| of_name(&arguments.from));
+    let Some(kind) = said else {
+        return Err(Failure::new(format!(
+            "{} does not say in what form it is. Nothing was written; say it with --as",
+            arguments.from.display()
+        )));
+    };
+    let mut from: Box<dyn BufRead> = if arguments.from == Path::new("-") {
+        Box::new(BufReader::new(io::stdin()))
+    } else {
+        let opened = fs::File::open(&arguments.from);
+        Box::new(BufReader::new(opened.map_err(|e| {
+            Failure::new(format!("{} cannot be read: {e}. Nothing was written", arguments.from.display()))
+        })?))
+    };
+    let mut out = anstream::stdout();
+    let of = |n: u64, thing: &str| count(usize::try_from(n).unwrap_or(usize::MAX), thing);
+    if kind == ExchangeForm::Sql {
+        let mut text = String::new();
+        from.read_to_string(&mut text)?;
+        let statements = import_sql(&arguments.file, &text)?;
+        writeln!(out, "Made {} of {}.", arguments.file.display(), of(statements, "statement"))?;
+    } else {
+        let file = one_file(&arguments.file)?;
+        let rows = import(&file, arguments.table.as_deref(), form(kind), &mut from)?;
+        writeln!(out, "Imported {} into {}.", of(rows, "row"), file.display())?;
+    }
+    Ok(())
+}
+
+/// The form that the end of a name tells.
+fn of_name(path: &Path) -> Option<ExchangeForm> {
+    match path.extension()?.to_str()?.to_ascii_lowercase().as_str() {
+        "json" | "jsonl" | "ndjson" => Some(ExchangeForm::Json),
+        "csv" => Some(ExchangeForm::Csv),
+        "sql" => Some(ExchangeForm::Sql),
+        _ => None,
+    }
+}

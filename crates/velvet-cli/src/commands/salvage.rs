@@ -1,0 +1,98 @@
+//! `velvet salvage`: what can be saved of a damaged file.
+
+use super::one_file;
+use crate::args::{self, Telling};
+use crate::failure::{Failure, Verdict};
+use crate::terminal::{self, QUIET, WARNING};
+use indicatif::{ProgressBar, ProgressStyle};
+use serde_json::json;
+use std::io::Write;
+use std::time::Duration;
+use velvet_drawer::grid::Grid;
+use velvet_drawer::inspect::show::{Shown, Tone, line};
+use velvet_drawer::inspect::{Salvaged, SalvagedTable, salvage};
+
+/// How many gaps of a table are shown.
+const GAPS_SHOWN: usize = 4;
+
+pub(crate) fn run(arguments: &args::Salvage) -> Result<Verdict, Failure> {
+    let bar = ProgressBar::no_length();
+    let style = ProgressStyle::with_template("{spinner} {human_pos} rows saved");
+    bar.set_style(style.unwrap_or_else(|_| ProgressStyle::default_spinner()));
+    bar.enable_steady_tick(Duration::from_millis(200));
+    let salvaged = salvage(one_file(&arguments.file)?, &arguments.to, &mut |rows| bar.set_position(rows));
+    bar.finish_and_clear();
+    let salvaged = salvaged?;
+    match arguments.form {
+        Telling::Text => text(arguments, &salvaged)?,
+        Telling::Json => writeln!(anstream::stdout(), "{:#}", as_json(&salvaged))?,
+    }
+    Ok(if salvaged.is_whole() { Verdict::Fine } else { Verdict::Wrong })
+}
+
+fn text(arguments: &args::Salvage, salvaged: &Salvaged) -> Result<(), Failure> {
+    let mut out = anstream::stdout();
+    let mut grid =
+        Grid::new(["table", "rows saved", "of them astray", "damaged", "refused", "rows that could not be read"]);
+    for table in &salvaged.tables {
+        let number = |n: u64| Shown { text: n.to_string(), tone: Tone::Number };
+        let plain = |text: String| Shown { text, tone: Tone::Plain };
+        grid.row(vec![
+            plain(table.name.clone()),
+            number(table.rows),
+            number(table.astray),
+            number(table.broken),
+            number(table.refused),
+            plain(gaps(table)),
+        ]);
+    }
+    write!(out, "{}", terminal::fitted(grid))?;
+    writeln!(out)?;
+    for lost in &salvaged.lost {
+        // What is stored in a file must not act on the terminal.
+        writeln!(out, "{WARNING}Lost:{WARNING:#} {}.", line(lost))?;
+    }
+    if salvaged.is_whole() {
+        writeln!(out, "Everything was saved, in {}.", arguments.to.display())?;
+    } else {
+        writeln!(out, "What could be read was saved, in {}.", arguments.to.display())?;
+    }
+    if salvaged.tables.iter().any(|t| t.astray > 0) {
+        let what = "Rows astray stood in pages that the table did not lead to any more; numbers missing between them may be those of \
+                    rows that the app had removed.";
+        writeln!(out, "{QUIET}{}{QUIET:#}", terminal::wrapped(what))?;
+    }
+    writeln!(
+        out,
+        "{QUIET}{} was only read. Keep it until the saved file is looked through.{QUIET:#}",
+        arguments.file.display()
+    )?;
+    Ok(())
+}
+
+fn gaps(table: &SalvagedTable) -> String {
+    let gap = |(first, last): &(i64, i64)| match (*first, *last) {
+        (i64::MIN, i64::MAX) => "all that were not found".to_owned(),
+        (i64::MIN, last) => format!("up to {last}"),
+        (first, i64::MAX) => format!("from {first} on"),
+        (first, last) if first == last => first.to_string(),
+        (first, last) => format!("{first} to {last}"),
+    };
+    let first: Vec<String> = table.gaps.iter().take(GAPS_SHOWN).map(gap).collect();
+    match table.gaps.len().saturating_sub(GAPS_SHOWN) {
+        0 if first.is_empty() => "–".into(),
+        0 => first.join(", "),
+        more => format!("{}, and {more} more such gaps", first.join(", ")),
+    }
+}
+
+fn as_json(salvaged: &Salvaged) -> serde_json::Value {
+    let tables: Vec<_> = salvaged
+        .tables
+        .iter()
+        .map(|t| {
+            json!({ "name": t.name, "rows": t.rows, "astray": t.astray, "broken": t.broken, "refused": t.refused, "gaps": t.gaps })
+        })
+        .collect();
+    json!({ "whole": salvaged.is_whole(), "tables": tables, "lost": salvaged.lost })
+}

@@ -1,0 +1,81 @@
+//! `velvet search`: the rows in which words stand.
+
+use super::one::in_words;
+use super::opened;
+use crate::args::{self, Telling};
+use crate::failure::Failure;
+use crate::rows::json_value;
+use crate::terminal::{MATCH, QUIET, STRONG};
+use serde_json::json;
+use std::io::Write;
+use velvet_drawer::grid::count;
+use velvet_drawer::inspect::{File, FoundRow, show};
+
+/// How many characters of a column are shown around a match.
+const SHOWN: usize = 70;
+
+pub(crate) fn run(arguments: &args::Search) -> Result<(), Failure> {
+    let file = opened(&arguments.file, arguments.form == Telling::Text)?;
+    let tables = arguments.table.iter().map(|word| file.table(word)).collect::<Result<Vec<_>, _>>()?;
+    let words = arguments.words.join(" ");
+    let limit = usize::try_from(arguments.limit).unwrap_or(usize::MAX);
+    let (mut found, mut more) = (Vec::new(), false);
+    file.search(
+        &words,
+        &tables,
+        &mut |row| {
+            if found.len() == limit {
+                more = true;
+                return Ok(false);
+            }
+            found.push(row);
+            Ok(true)
+        },
+        &mut |_| (),
+    )?;
+    match arguments.form {
+        Telling::Text => text(&file, &found, more),
+        Telling::Json => {
+            let rows: Vec<_> = found.iter().map(as_json).collect();
+            Ok(writeln!(anstream::stdout(), "{:#}", json!({ "rows": rows, "more": more }))?)
+        }
+    }
+}
+
+fn text(file: &File, found: &[FoundRow], more: bool) -> Result<(), Failure> {
+    let mut out = anstream::stdout();
+    for row in found {
+        writeln!(out, "{STRONG}{}{STRONG:#} {}", row.table, in_words(file, &row.table, &row.key))?;
+        for (column, marked) in &row.columns {
+            write!(out, "  {QUIET}{column}{QUIET:#}  ")?;
+            for (part, matches) in marked.around(SHOWN).parts() {
+                // What is stored in a file must not act on the terminal.
+                let part = show::escaped(part);
+                if matches {
+                    write!(out, "{MATCH}{part}{MATCH:#}")?;
+                } else {
+                    write!(out, "{part}")?;
+                }
+            }
+            writeln!(out)?;
+        }
+    }
+    let rows = count(found.len(), "row");
+    let line = if more { format!("the first {rows}; --limit shows more") } else { rows };
+    let gap = if found.is_empty() { "" } else { "\n" };
+    Ok(writeln!(out, "{gap}{QUIET}{line}{QUIET:#}")?)
+}
+
+fn as_json(row: &FoundRow) -> serde_json::Value {
+    let key = row.key.iter().map(|(c, v)| (c.clone(), json_value(v.as_ref(), None)));
+    let columns: Vec<_> = row
+        .columns
+        .iter()
+        .map(|(name, marked)| {
+            let parts: Vec<_> =
+                marked.parts().map(|(text, matches)| json!({ "text": text, "matches": matches })).collect();
+            json!({ "name": name, "parts": parts })
+        })
+        .collect();
+    json!({ "table": row.table, "key": serde_json::Value::Object(key.collect()), "columns": columns })
+}

@@ -1,0 +1,166 @@
+//! `velvet trail`: what was written to records, when, by which session, and what stood there before.
+
+use super::opened;
+use super::sessions::{say_none, second};
+use crate::args::{self, Form};
+use crate::failure::Failure;
+use crate::rows::{json_value, writer};
+use crate::terminal;
+use serde_json::json;
+use std::io::Write;
+use velvet_drawer::grid::Grid;
+use velvet_drawer::inspect::show::{self, Shown, Tone, shown};
+use velvet_drawer::inspect::{
+    Did, File, FoundColumn, FoundTable, Told, TrailEntry, TrailOf, Value, ValueRef, WrittenColumn,
+};
+
+/// How much of a value is shown.
+const SHOWN: usize = 40;
+
+pub(crate) fn run(arguments: &args::Trail) -> Result<(), Failure> {
+    let file = opened(&arguments.file, arguments.form == Form::Table)?;
+    let table = arguments.table.as_ref().map(|word| file.table(word)).transpose()?;
+    let key = match (&table, &arguments.key) {
+        (Some(table), Some(word)) => Some(number(&file, table, word)?),
+        _ => None,
+    };
+    let of = TrailOf { table: table.map(|t| t.name), key, session: arguments.session, limit: Some(arguments.limit) };
+    let mut entries = file.trail(&of)?;
+    // As a story: the oldest first.
+    entries.reverse();
+    match arguments.form {
+        Form::Table if entries.is_empty() => say_none(
+            "No entry is kept. A trail is kept from the moment on when the app asks for one (Options::trail), for as long as it does.",
+        )?,
+        Form::Table => write!(anstream::stdout(), "{}", terminal::fitted(grid(&file, &entries)))?,
+        Form::Json => {
+            let all: Vec<serde_json::Value> = entries.iter().map(as_json).collect();
+            writeln!(anstream::stdout(), "{:#}", json!(all))?;
+        }
+        Form::Csv => csv(&entries)?,
+    }
+    Ok(())
+}
+
+/// The row number of a record; also of one that was removed, where it is given as a number.
+fn number(file: &File, table: &FoundTable, word: &str) -> Result<i64, Failure> {
+    let typed = word.strip_prefix('#').unwrap_or(word).parse::<i64>();
+    match (file.one(table, word), typed) {
+        (Ok(row), _) => {
+            row.number.ok_or_else(|| Failure::new(format!("`{}` keeps no trail: its rows have no numbers", table.name)))
+        }
+        (Err(_), Ok(number)) => Ok(number),
+        (Err(error), Err(_)) => Err(error.into()),
+    }
+}
+
+/// Entries as a table for people.
+pub(super) fn grid(file: &File, entries: &[TrailEntry]) -> Grid {
+    let mut grid = Grid::new(["when (UTC)", "session", "write", "record", "was", "columns"]);
+    for entry in entries {
+        let plain = |text: String| Shown { text, tone: Tone::Plain };
+        let optional = |number: Option<i64>| shown(number.map_or(ValueRef::Missing, ValueRef::Integer), None);
+        let by = match (entry.session, entry.write) {
+            (None, None) => plain("another program".into()),
+            (session, _) => optional(session),
+        };
+        grid.row(vec![
+            plain(second(&entry.at)),
+            by,
+            optional(entry.write),
+            plain(record(file, entry)),
+            plain(did(entry.did).into()),
+            plain(columns(entry)),
+        ]);
+    }
+    grid
+}
+
+/// A record as a person knows it.
+pub(super) fn record(file: &File, entry: &TrailEntry) -> String {
+    let number = format!("{} {}", entry.table, entry.key);
+    let known = file.table(&entry.table).and_then(|table| file.one(&table, &format!("#{}", entry.key)));
+    let own_key = known.ok().and_then(|row| {
+        let own = row.columns.iter().find(|(c, _)| file.own_key(&entry.table).as_deref() == Some(c.name.as_str()))?;
+        Some(show::plain(own.1.as_ref()))
+    });
+    own_key.map_or(number.clone(), |own_key| format!("{number} {own_key}"))
+}
+
+pub(super) fn did(did: Did) -> &'static str {
+    match did {
+        Did::Inserted => "inserted",
+        Did::Changed => "changed",
+        Did::Removed => "removed",
+    }
+}
+
+/// What was written, in words.
+pub(super) fn columns(entry: &TrailEntry) -> String {
+    let words = |c: &WrittenColumn| match entry.did {
+        Did::Inserted => format!("{} {}", c.name, told(&c.after)),
+        Did::Changed => format!("{} {} → {}", c.name, told(&c.before), told(&c.after)),
+        Did::Removed => format!("{} {}", c.name, told(&c.before)),
+    };
+    // Of a whole record, what is not there says nothing.
+    let says = |c: &&WrittenColumn| {
+        let value = if entry.did == Did::Inserted { &c.after } else { &c.before };
+        entry.did == Did::Changed || *value != Told::Value(Value::Missing)
+    };
+    entry.columns.iter().filter(says).map(words).collect::<Vec<_>>().join(", ")
+}
+
+fn told(told: &Told) -> String {
+    match told {
+        Told::Value(value) => {
+            let text = shown(value.as_ref(), None).text;
+            if text.chars().count() > SHOWN { text.chars().take(SHOWN - 1).chain(['…']).collect() } else { text }
+        }
+        Told::NotThere => "(not there)".into(),
+        Told::Private => "(private)".into(),
+        Told::TooLong(length) => format!("({length} long)"),
+        Told::Unknown => "(unknown)".into(),
+    }
+}
+
+fn told_json(told: &Told) -> serde_json::Value {
+    match told {
+        Told::Value(value) => json!({ "value": json_value(value.as_ref(), None) }),
+        Told::NotThere => json!("not there"),
+        Told::Private => json!("private"),
+        Told::TooLong(length) => json!({ "too_long": length }),
+        Told::Unknown => json!("unknown"),
+    }
+}
+
+pub(super) fn as_json(entry: &TrailEntry) -> serde_json::Value {
+    let columns: serde_json::Map<String, serde_json::Value> = entry
+        .columns
+        .iter()
+        .map(|c| (c.name.clone(), json!({ "before": told_json(&c.before), "after": told_json(&c.after) })))
+        .collect();
+    json!({
+        "entry": entry.number, "at": entry.at, "session": entry.session, "write": entry.write, "table": entry.table, "key": entry.key,
+        "did": did(entry.did), "columns": columns,
+    })
+}
+
+fn csv(entries: &[TrailEntry]) -> Result<(), Failure> {
+    let names = ["entry", "at", "session", "write", "table", "key", "did", "columns"];
+    let columns: Vec<FoundColumn> = names.map(|name| FoundColumn { name: name.to_owned(), kind: None }).into();
+    let mut out = writer(Form::Csv, &columns)?;
+    let number = |n: Option<i64>| n.map_or(ValueRef::Missing, ValueRef::Integer);
+    for entry in entries {
+        out.row(&[
+            ValueRef::Integer(entry.number),
+            ValueRef::Text(&entry.at),
+            number(entry.session),
+            number(entry.write),
+            ValueRef::Text(&entry.table),
+            ValueRef::Integer(entry.key),
+            ValueRef::Text(did(entry.did)),
+            ValueRef::Text(&self::columns(entry)),
+        ])?;
+    }
+    out.end()
+}

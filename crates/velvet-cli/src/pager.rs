@@ -1,0 +1,46 @@
+//! Long output goes through a pager, when it goes to a terminal.
+//!
+//! The command is run once more as a process of its own, whose output the pager reads: so nothing else has to know of it.
+
+use std::env;
+use std::io::{self, IsTerminal};
+use std::process::{Command, ExitCode, Stdio};
+
+/// In the process that the pager reads, how wide the terminal is.
+pub(crate) const WIDTH: &str = "VELVET_PAGED_WIDTH";
+
+/// The pager where none is named: one that ends by itself when all fits on the screen, and lets colours through.
+const USUAL: [&str; 2] = ["less", "-FRX"];
+
+/// Runs this command with its output in a pager, and returns its exit code; nothing where the output goes elsewhere, nobody wants a
+/// pager, or there is none.
+pub(crate) fn paged() -> Option<ExitCode> {
+    if !io::stdout().is_terminal() || !io::stdin().is_terminal() || env::var_os(WIDTH).is_some() {
+        return None;
+    }
+    let named = env::var("PAGER").ok();
+    let words: Vec<&str> = match &named {
+        Some(words) => words.split_whitespace().collect(),
+        None => USUAL.into(),
+    };
+    let (pager, arguments) = words.split_first()?;
+    let (width, _) = terminal_size::terminal_size()?;
+    let mut command = Command::new(env::current_exe().ok()?);
+    command.args(env::args_os().skip(1)).env(WIDTH, width.0.to_string()).stdout(Stdio::piped());
+    if env::var_os("NO_COLOR").is_none() {
+        command.env("CLICOLOR_FORCE", "1");
+    }
+    let mut child = command.spawn().ok()?;
+    let output = child.stdout.take()?;
+    let pager = Command::new(pager).args(arguments).stdin(output).spawn();
+    if pager.is_err() {
+        // Without a pager, the command is run as it is.
+        let _ = child.kill();
+        let _ = child.wait();
+        return None;
+    }
+    let code = child.wait().ok().and_then(|status| status.code()).and_then(|code| u8::try_from(code).ok());
+    // How the pager ended says nothing about the command.
+    let _ = pager.and_then(|mut pager| pager.wait());
+    Some(code.map_or(ExitCode::FAILURE, ExitCode::from))
+}
