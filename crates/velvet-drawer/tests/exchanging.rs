@@ -65,7 +65,7 @@ proptest! {
             same(&path, &copy);
         }
         let copy = folder.path().join("sql.db");
-        import_sql(&copy, &exported(&path, None, Exchange::Sql)).unwrap();
+        import_sql(&copy, &exported(&path, None, Exchange::SqlText)).unwrap();
         same(&path, &copy);
     }
 }
@@ -95,7 +95,7 @@ fn a_drawer_comes_back_whole() {
     assert_eq!(import(copy("lines.drawer"), None, Exchange::JsonLines, &mut backwards.as_bytes()).unwrap(), 31);
     same(&path, &copy("lines.drawer"));
 
-    import_sql(copy("sql.drawer"), &exported(&path, None, Exchange::Sql)).unwrap();
+    import_sql(copy("sql.drawer"), &exported(&path, None, Exchange::SqlText)).unwrap();
     same(&path, &copy("sql.drawer"));
     assert!(File::open(copy("sql.drawer")).unwrap().check(&mut |_| ()).unwrap().is_sound());
     let drawer = Drawer::open(copy("sql.drawer"), schema()).unwrap();

@@ -48,6 +48,6 @@ pub(super) fn form(form: ExchangeForm) -> Exchange {
     match form {
         ExchangeForm::Json => Exchange::JsonLines,
         ExchangeForm::Csv => Exchange::Csv,
-        ExchangeForm::Sql => Exchange::Sql,
+        ExchangeForm::Sql => Exchange::SqlText,
     }
 }

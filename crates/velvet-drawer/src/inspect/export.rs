@@ -16,12 +16,12 @@ pub enum Exchange {
     /// Comma-separated values, with a head line.
     Csv,
     /// Statements in SQL.
-    Sql,
+    SqlText,
 }
 
 impl File {
     /// Writes the rows of a table to `out`, as `docs/exchange-format.md` describes it, and says how many there were. With
-    /// [`Exchange::Sql`] the statements that create the table and its indexes go along.
+    /// [`Exchange::SqlText`] the statements that create the table and its indexes go along.
     ///
     /// # Errors
     /// When the file cannot be read, or `out` not be written.
@@ -29,7 +29,7 @@ impl File {
         match form {
             Exchange::JsonLines => self.json_lines(table, None, out),
             Exchange::Csv => self.csv(table, out),
-            Exchange::Sql => {
+            Exchange::SqlText => {
                 for statement in self.creating("type = 'table' AND name = ?1", &table.name)? {
                     written(writeln!(out, "{statement};"))?;
                 }
@@ -64,7 +64,7 @@ impl File {
             .untouched("Nothing was written")
             .advise("Name a table, or export everything as JSON Lines or SQL")
             .in_file(self.path())),
-            Exchange::Sql => self.whole_file(out),
+            Exchange::SqlText => self.whole_file(out),
         }
     }
 

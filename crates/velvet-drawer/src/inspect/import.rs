@@ -147,7 +147,7 @@ impl Importing<'_> {
             (Exchange::Csv, None) => {
                 refuse("comma-separated values do not say which table they are for", "Name the table")
             }
-            (Exchange::Sql, _) => refuse("statements in SQL make a new file", "Name one that is not there yet"),
+            (Exchange::SqlText, _) => refuse("statements in SQL make a new file", "Name one that is not there yet"),
         }
     }
 
