@@ -90,7 +90,7 @@ pub(crate) struct Demo {
 }
 
 #[derive(Args)]
-#[command(after_help = "Examples:\n  velvet overview kiln.drawer\n  velvet overview pulled-from-phone/")]
+#[command(after_help = "Examples:\n  velvet overview kiln.drawer\n  velvet overview pulled-alone/")]
 pub(crate) struct Overview {
     /// A database file, or a folder to find them in
     pub(crate) file: PathBuf,
@@ -102,7 +102,7 @@ pub(crate) struct Overview {
 #[derive(Args)]
 #[command(after_help = "Examples:\n  \
     velvet records kiln.drawer piece\n  \
-    velvet records kiln.drawer piece --filter \"grams > 500 and stage = 'bisque'\" --sort 'grams desc, mark'\n  \
+    velvet records kiln.drawer piece --filter \"stage = 'bisque'\" --sort 'grams desc, mark'\n  \
     velvet records kiln.drawer piece --sort 'stage declared' --order key --columns mark,stage\n  \
     velvet records kiln.drawer article --columns number,name,cents --limit 20 --as csv")]
 pub(crate) struct Records {
@@ -285,7 +285,7 @@ pub(crate) struct Compact {
 
 #[derive(Args)]
 #[command(after_help = "Examples:\n  \
-    velvet export kiln.drawer glaze --as csv\n  \
+    velvet export kiln.drawer glaze --as csv --to glazes.csv\n  \
     velvet export kiln.drawer --to kiln.jsonl\n  \
     velvet export kiln.drawer --as sql --to kiln.sql")]
 pub(crate) struct Export {
@@ -303,9 +303,8 @@ pub(crate) struct Export {
 
 #[derive(Args)]
 #[command(after_help = "Examples:\n  \
-    velvet import other.drawer glazes.csv --table glaze\n  \
-    velvet import other.drawer kiln.jsonl\n  \
-    velvet import new.drawer kiln.sql\n\n\
+    velvet export kiln.drawer shelf --as csv | velvet import empty.drawer - --as csv --table shelf\n  \
+    velvet export kiln.drawer --as sql | velvet import new.drawer - --as sql\n\n\
     All rows or none: each line that does not fit is named, and then nothing is written.")]
 pub(crate) struct Import {
     /// The file that gets the rows; of SQL a new one, which must not be there yet
@@ -379,7 +378,7 @@ pub(crate) enum StructureForm {
 }
 
 #[derive(Args)]
-#[command(after_help = "Examples:\n  velvet check kiln.drawer\n  velvet check pulled-from-phone/ --as json\n\n\
+#[command(after_help = "Examples:\n  velvet check kiln.drawer\n  velvet check pulled-alone/ --as json\n\n\
     The file is only read. Exit code 1 when something is wrong.")]
 pub(crate) struct Check {
     /// A database file, or a folder with one drawer in it
@@ -408,7 +407,7 @@ pub(crate) struct Compare {
 }
 
 #[derive(Args)]
-#[command(after_help = "Example:\n  velvet rehearse kiln.drawer --history kilnbook.history.json\n\n\
+#[command(after_help = "Example:\n  velvet rehearse kiln-at-version-1.drawer --history kilnbook.history.json\n\n\
     The file itself is only read. Exit code 1 when the upgrade would fail.")]
 pub(crate) struct Rehearse {
     /// A database file, or a folder with one drawer in it

@@ -114,9 +114,9 @@ fn overview_tells_what_a_file_and_a_folder_hold() {
 
     let folder = succeeds(&["overview", DEMO.0.path().to_str().unwrap(), "--as", "csv"]);
     let rows: Vec<&str> = folder.lines().collect();
-    assert_eq!((rows[0], rows.len()), ("file,app,version,tables,rows,bytes", 7));
+    assert_eq!((rows[0], rows.len()), ("file,app,version,tables,rows,bytes", 11));
     let bytes = fs::metadata(&file).unwrap().len();
-    assert_eq!(rows[1], format!("kiln-at-version-1.drawer,kilnbook,1,3,4828,{bytes}"));
+    assert_eq!(rows[3], format!("kiln-at-version-1.drawer,kilnbook,1,3,4828,{bytes}"));
 
     let grown = succeeds(&["overview", &newest()]);
     assert!(grown.contains("\nVersions: 1 by app 1.0 on 20"), "{grown}");
@@ -649,4 +649,51 @@ fn rows_come_in_the_order_of_insertion_or_of_keys_or_of_declared_choices() {
     assert_eq!(first(&["--sort", "stage declared desc", "--order", "key"]), "K-101,lost K-102,glazed");
     let message = fails(&["records", copy.to_str().unwrap(), "piece", "--sort", "mark declared"]);
     assert!(message.contains("`mark` has no declared order: it holds no choice"), "{message}");
+}
+
+#[test]
+fn every_example_of_the_help_runs_in_the_folder_of_the_demo() {
+    let folder = tempfile::tempdir().unwrap();
+    succeeds(&["demo", "--into", folder.path().to_str().unwrap()]);
+    let program = assert_cmd::cargo::cargo_bin("velvet");
+    let path = format!("{}:{}", program.parent().unwrap().display(), std::env::var("PATH").unwrap());
+    let help = succeeds(&["--help"]);
+    let commands = help.lines().skip_while(|l| *l != "Commands:").skip(1).take_while(|l| !l.is_empty());
+    let (mut run, mut without) = (0, Vec::new());
+    for command in
+        commands.filter(|l| l.starts_with("  ") && !l.starts_with("   ")).map(|l| l.split_whitespace().next().unwrap())
+    {
+        let help = if command == "help" { String::new() } else { succeeds(&[command, "--help"]) };
+        let examples: Vec<&str> = help.lines().map(str::trim).filter(|l| l.starts_with("velvet ")).collect();
+        if examples.is_empty() {
+            without.push(command.to_owned());
+        }
+        for example in examples {
+            // What draws the diagram is none of ours, and nobody is there to end what goes on.
+            let example = example.split(" | dot").next().unwrap().replace("--seconds 60", "--seconds 1");
+            let example =
+                if example.ends_with("follow kiln.drawer") { format!("{example} --seconds 1") } else { example };
+            let mut shell = Command::new("bash");
+            shell.args(["-c", &example]).current_dir(&folder).env("PATH", &path);
+            let output = shell.output().unwrap();
+            let (code, said) = (output.status.code(), String::from_utf8_lossy(&output.stderr).into_owned());
+            let differs = ["compare", "salvage"].contains(&command);
+            assert_eq!(code, Some(i32::from(differs)), "{example}: {said}");
+            run += 1;
+        }
+    }
+    assert!(run > 30, "{run}");
+    // And those of the guide, which finds the causes of losses.
+    let guide = include_str!("../../../docs/debugging.md");
+    for line in guide.lines().filter_map(|l| l.strip_prefix("$ ")) {
+        let mut shell = Command::new("bash");
+        let output = shell.args(["-c", line]).current_dir(&folder).env("PATH", &path).output().unwrap();
+        let said = String::from_utf8_lossy(&output.stdout).into_owned();
+        assert!(
+            output.status.code().unwrap() < 2 && !said.is_empty(),
+            "{line}: {}",
+            String::from_utf8_lossy(&output.stderr)
+        );
+    }
+    assert_eq!(without, ["demo", "help"]);
 }

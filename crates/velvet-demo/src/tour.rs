@@ -2,12 +2,15 @@
 
 use crate::app::FILE;
 use crate::kilnbook::version_3;
+use std::error::Error;
 use std::fs;
 use std::io::{self, Write};
 use std::path::{Path, PathBuf};
 use std::process::Command;
 use std::thread;
 use std::time::Duration;
+use velvet_drawer::Drawer;
+use velvet_drawer::inspect::File;
 use velvet_phone::{Phone, Running, Sandbox};
 
 /// What the tour leaves to look at.
@@ -108,8 +111,29 @@ pub fn tour(folder: &Path, app: &dyn Fn(&str) -> io::Result<Command>, out: &mut 
     running.quit()?;
     writeln!(out)?;
     let history = folder.join("kilnbook.history.json");
+    leave_samples(folder, &drawer, &at_version_1).map_err(io::Error::other)?;
     fs::write(&history, version_3::HISTORY)?;
     Ok(Toured { drawer, at_version_1, pulled_alone, history })
+}
+
+/// Files beside the phone to try commands on: the newest state, one from before, one of a new user's, and one that is damaged.
+fn leave_samples(folder: &Path, drawer: &Path, at_version_1: &Path) -> Result<(), Box<dyn Error + Send + Sync>> {
+    let kiln = folder.join(FILE);
+    File::open(drawer)?.copy_to(&kiln, false)?;
+    Drawer::options().without_sessions().open(folder.join("empty.drawer"), version_3::schema())?.close()?;
+    let yesterday = folder.join("yesterday.drawer");
+    fs::copy(at_version_1, &yesterday)?;
+    // The app as it was yesterday, but for what it wrote today.
+    let upgraded = Drawer::options().without_sessions().open(&yesterday, version_3::schema())?;
+    let backup = upgraded.opened().upgraded.as_ref().and_then(|u| u.backup.clone());
+    upgraded.close()?;
+    backup.map_or(Ok(()), fs::remove_file)?;
+    let mut bytes = fs::read(&kiln)?;
+    let page = 4096;
+    let damaged = bytes.len() / page / 2 * page;
+    bytes[damaged..damaged + 3 * page].fill(0);
+    fs::write(folder.join("damaged.drawer"), bytes)?;
+    Ok(())
 }
 
 fn start(sandbox: &Sandbox, app: &dyn Fn(&str) -> io::Result<Command>, name: &str) -> io::Result<Running> {

@@ -103,8 +103,12 @@ fn folder(folder: &Path, form: Form) -> Result<(), Failure> {
         writeln!(anstream::stdout(), "{STRONG}{}{STRONG:#}: {}\n", folder.display(), count(found.len(), "database"))?;
     }
     let mut list = List::new(form, &["file", "app", "version", "tables", "rows"])?;
+    let mut notes = Vec::new();
     for file in found {
-        let overview = File::open(&file.path).and_then(|f| f.overview());
+        let opened = File::open(&file.path);
+        let reasons = opened.as_ref().map(|f| f.incomplete().unwrap_or_default()).unwrap_or_default();
+        notes.extend(reasons.into_iter().map(|reason| (file.path.clone(), reason)));
+        let overview = opened.and_then(|f| f.overview());
         let name = file.path.strip_prefix(folder).unwrap_or(&file.path).display().to_string();
         let name = ValueRef::Text(&name);
         match &overview {
@@ -122,7 +126,12 @@ fn folder(folder: &Path, form: Form) -> Result<(), Failure> {
             )?,
         }
     }
-    list.end()
+    list.end()?;
+    for (path, reason) in notes.iter().filter(|_| form == Form::Table) {
+        let name = path.strip_prefix(folder).unwrap_or(path).display();
+        writeln!(anstream::stdout(), "\n{}", terminal::note(&format!("{name}: {reason}")))?;
+    }
+    Ok(())
 }
 
 fn number(n: u64) -> ValueRef<'static> {

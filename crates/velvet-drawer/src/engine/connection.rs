@@ -141,6 +141,15 @@ impl Connection {
         Ok(self.engine.set_db_config(DbConfig::SQLITE_DBCONFIG_ENABLE_FKEY, on).map(drop)?)
     }
 
+    /// Runs `work` without waiting for other processes, and waits for them as long as before afterwards.
+    pub(crate) fn without_patience<R>(&self, wait: Duration, work: impl FnOnce() -> R) -> R {
+        // Where the waiting time cannot be changed, `work` waits.
+        let _ = self.engine.busy_timeout(Duration::ZERO);
+        let result = work();
+        let _ = self.engine.busy_timeout(wait);
+        result
+    }
+
     /// Runs `work` while no trigger of the file's runs.
     pub(crate) fn without_triggers<R>(&self, work: impl FnOnce() -> Result<R, Fault>) -> Result<R, Fault> {
         self.engine.set_db_config(DbConfig::SQLITE_DBCONFIG_ENABLE_TRIGGER, false)?;

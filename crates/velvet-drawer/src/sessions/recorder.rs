@@ -16,6 +16,9 @@ use velvet_core::Value;
 /// How long at least between two notes of what was written.
 const BETWEEN_NOTES: Duration = Duration::from_secs(1);
 
+/// How long between two attempts to write the beginning.
+const BETWEEN_ATTEMPTS: Duration = Duration::from_millis(50);
+
 /// How many of the last times in the background are kept.
 const TIMES_KEPT: usize = 50;
 
@@ -137,7 +140,7 @@ impl Recorder {
             state.news && state.pause().is_zero()
         };
         if is_due {
-            self.shared.tell_of(Some(self.shared.note(connection, false)));
+            self.shared.tell_of(Some(self.shared.at_once(connection, || self.shared.note(connection, false))));
         }
     }
 
@@ -175,10 +178,21 @@ impl Shared {
         if self.state().ended {
             return;
         }
-        self.tell_of(writer.with(|connection| self.number(connection).map(drop)));
-        self.tell_of(Some(self.merge()));
+        let mut is_merged = false;
         loop {
+            let begun = writer.with(|connection| self.at_once(connection, || self.number(connection).map(drop)));
+            let has_begun = matches!(begun, Some(Ok(())));
+            self.tell_of(begun);
+            if has_begun && !is_merged {
+                self.tell_of(Some(self.merge()));
+                is_merged = true;
+            }
             let mut state = self.state();
+            if !has_begun {
+                // Another process writes just now, or the device is full: the app must not wait for this.
+                state.noted = (Instant::now() + BETWEEN_ATTEMPTS).checked_sub(BETWEEN_NOTES);
+                state.news = true;
+            }
             while !(state.ended || state.news && state.pause().is_zero()) {
                 let pause = state.pause();
                 state = if state.news {
@@ -191,8 +205,18 @@ impl Shared {
                 return;
             }
             drop(state);
-            self.tell_of(writer.with(|connection| self.note(connection, false)));
+            self.tell_of(writer.with(|connection| self.at_once(connection, || self.note(connection, false))));
         }
+    }
+
+    /// Runs `work` without waiting for other processes, for which the app would have to wait too. What was not noted is news still.
+    fn at_once(&self, connection: &Connection, work: impl FnOnce() -> Result<(), Fault>) -> Result<(), Fault> {
+        let result = connection.without_patience(self.start.settings.wait, work);
+        if result.is_err() {
+            let mut state = self.state();
+            (state.news, state.noted) = (true, Some(Instant::now()));
+        }
+        result
     }
 
     /// Merges the log into the main file as far as nobody reads it, so that a copy of the main file alone can be told from a
