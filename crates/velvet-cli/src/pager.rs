@@ -24,9 +24,10 @@ pub(crate) fn paged() -> Option<ExitCode> {
         None => USUAL.into(),
     };
     let (pager, arguments) = words.split_first()?;
-    let (width, _) = terminal_size::terminal_size()?;
+    // One that does not say how wide it is is taken for as wide as most.
+    let width = terminal_size::terminal_size().map_or(80, |(width, _)| width.0);
     let mut command = Command::new(env::current_exe().ok()?);
-    command.args(env::args_os().skip(1)).env(WIDTH, width.0.to_string()).stdout(Stdio::piped());
+    command.args(env::args_os().skip(1)).env(WIDTH, width.to_string()).stdout(Stdio::piped());
     if env::var_os("NO_COLOR").is_none() {
         command.env("CLICOLOR_FORCE", "1");
     }

@@ -697,3 +697,31 @@ fn every_example_of_the_help_runs_in_the_folder_of_the_demo() {
     }
     assert_eq!(without, ["demo", "help"]);
 }
+
+/// Runs the command on a terminal that does not exist, by another program that can make one.
+fn on_a_terminal(arguments: &[&str], pager: &str) -> String {
+    let script = "import os, pty, sys\nos.environ['PAGER'] = sys.argv[1]\npty.spawn(sys.argv[2:])";
+    let program = assert_cmd::cargo::cargo_bin("velvet");
+    let mut python = Command::new("python3");
+    python
+        .args(["-c", script, pager, program.to_str().unwrap()])
+        .args(arguments)
+        .env("TERM", "xterm")
+        .env_remove("NO_COLOR");
+    String::from_utf8(python.output().unwrap().stdout).unwrap().replace('\r', "")
+}
+
+#[test]
+fn long_output_goes_through_the_pager_of_a_terminal() {
+    let shown = on_a_terminal(&["records", &drawer(), "article", "--limit", "60"], "sed s/^/paged:/");
+    assert_eq!(shown.lines().filter(|l| l.starts_with("paged:")).count(), 64, "{shown}");
+    // Colours go through, and so does what is wrong.
+    assert!(shown.contains("\u{1b}["), "{shown}");
+    let said = on_a_terminal(&["records", &drawer(), "nothing"], "sed s/^/paged:/");
+    assert!(said.contains("there is no table `nothing`") && !said.contains("paged:"), "{said}");
+    // Where there is no such pager, or nobody wants one, it is shown all the same.
+    for pager in ["velvet-no-such-pager", ""] {
+        let shown = on_a_terminal(&["records", &drawer(), "firing"], pager);
+        assert!(shown.contains("lit_at"), "{pager}: {shown}");
+    }
+}

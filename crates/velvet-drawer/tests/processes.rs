@@ -11,7 +11,8 @@ use std::path::Path;
 use std::process::Command;
 use std::thread;
 use std::time::{Duration, Instant};
-use velvet_drawer::{Drawer, Key, Position, Record, Schema};
+use velvet_drawer::inspect::{Did, File, SessionEnd, TrailOf};
+use velvet_drawer::{Drawer, Key, Position, Record, Schema, Trail};
 use velvet_phone::{Phone, Running, Sandbox};
 
 const ROLE: &str = "VELVET_TEST_ROLE";
@@ -64,6 +65,23 @@ fn app() {
         };
         say("upgraded");
         assert_eq!(drawer.count::<v3::Piece>().unwrap(), ROWS);
+        return;
+    }
+    if role == "write with a trail for ever" {
+        let drawer = options.trail(Trail::Before).open(path, schema()).unwrap();
+        let mut last = drawer
+            .records::<Piece>()
+            .sort_by(|p| p.key().descending())
+            .first()
+            .unwrap()
+            .map_or(0, |p| p.key().number());
+        for round in 0_u32.. {
+            let stored = drawer.insert_all((0..3).map(|n| piece(&format!("{}-{n}", last + 1)))).unwrap();
+            last = stored[2].key().number();
+            drawer.records::<Piece>().filter(|p| p.grams.is_some()).update(|p| p.grams.set(round)).unwrap();
+            drawer.remove(stored[1].key()).unwrap();
+            say(&format!("kept {round}"));
+        }
         return;
     }
     if role == "write words for ever" {
@@ -397,4 +415,40 @@ fn an_upgrade_without_space_leaves_the_file_old_and_says_so() {
         }
     }
     assert!((2..6).contains(&refused), "{refused}");
+}
+
+#[test]
+fn after_any_kill_the_trail_tells_all_that_is_there_and_which_start_wrote_it() {
+    let phone = Phone::temporary().unwrap();
+    let sandbox = phone.sandbox("kilnbook").unwrap();
+    let path = sandbox.durable().join("kiln.drawer");
+    let kills = 6;
+    for kill in 0..kills {
+        let mut running = start(&sandbox, "write with a trail for ever");
+        running.wait_for("kept 1").unwrap();
+        thread::sleep(Duration::from_millis(37 * kill));
+        running.kill().unwrap();
+        let file = File::open(&path).unwrap();
+        let trail = file.trail(&TrailOf::default()).unwrap();
+        let mut there = std::collections::BTreeSet::new();
+        for entry in trail.iter().rev() {
+            match entry.did {
+                Did::Inserted => assert!(there.insert(entry.key)),
+                Did::Changed => assert!(there.contains(&entry.key)),
+                Did::Removed => assert!(there.remove(&entry.key)),
+            }
+        }
+        let rows: Vec<i64> = {
+            let other = other_program(&path);
+            let mut statement = other.prepare("SELECT key FROM piece ORDER BY key").unwrap();
+            let rows = statement.query_map([], |row| row.get(0)).unwrap();
+            rows.map(Result::unwrap).collect()
+        };
+        assert_eq!(there.into_iter().collect::<Vec<_>>(), rows);
+        let sessions = file.sessions(100).unwrap();
+        assert_eq!(sessions.len() as u64, kill + 1);
+        assert!(trail.iter().all(|e| sessions.iter().any(|s| Some(s.number) == e.session)));
+        assert!(sessions[..kill as usize].iter().all(|s| matches!(s.end, SessionEnd::Killed { .. })), "{sessions:?}");
+        assert!(file.check(&mut |_| ()).unwrap().is_sound());
+    }
 }

@@ -241,3 +241,40 @@ fn a_pulled_file_that_is_not_all_there_is_told() {
     }
     assert!(warnings(&old).starts_with("a write was not finished; the way back out of it is in old.db-journal"));
 }
+
+#[test]
+fn a_session_that_was_taken_for_killed_by_mistake_says_that_it_is_there() {
+    let (_folder, path) = folder();
+    let drawer = Drawer::open(&path, schema()).unwrap();
+    eventually(&path, |all| all.len() == 1);
+    // As where the system does not tell whether a process is still there.
+    other_program(&path).execute_batch("UPDATE velvet_sessions SET found_open_by = 2, process_began = NULL").unwrap();
+    assert_eq!(sessions(&path)[0].end, SessionEnd::Killed { found_by: 2, in_background: false });
+    drawer.going_to_background().unwrap();
+    assert_eq!(sessions(&path)[0].end, SessionEnd::Open { in_background: true });
+    drawer.back_in_foreground().unwrap();
+    drawer.insert(piece("K-1")).unwrap();
+    drawer.close().unwrap();
+    assert_eq!(sessions(&path)[0].end, SessionEnd::Closed);
+}
+
+#[test]
+fn noting_a_session_never_keeps_the_app_from_reading_or_holds_up_its_end() {
+    let (_folder, path) = folder();
+    Drawer::open(&path, schema()).unwrap().close().unwrap();
+    let other = other_program(&path);
+    other.execute_batch("BEGIN IMMEDIATE").unwrap();
+    let drawer = Drawer::options().wait(Duration::from_millis(50)).open(&path, schema()).unwrap();
+    // Another program writes all the time, so the session cannot be noted yet.
+    assert_eq!(drawer.count::<Piece>().unwrap(), 0);
+    assert!(drawer.insert(piece("K-1")).unwrap_err().is_locked());
+    other.execute_batch("ROLLBACK").unwrap();
+    drawer.insert(piece("K-1")).unwrap();
+    eventually(&path, |all| all.len() == 2 && all[1].wrote.first().is_some_and(|w| w.inserted == 1));
+    other.execute_batch("BEGIN IMMEDIATE").unwrap();
+    // It closes all the same; that it did is not noted.
+    drawer.close().unwrap();
+    other.execute_batch("ROLLBACK").unwrap();
+    drop(other);
+    assert_ne!(sessions(&path)[1].end, SessionEnd::Closed);
+}

@@ -35,6 +35,9 @@ enum Write {
     RemoveHeavy(u32),
     GivenUp(usize),
     PartGivenUp(usize),
+    Many(usize),
+    Refresh(Vec<u32>),
+    ByPlainSql(u32),
     ByAnotherProgram(usize, u32),
 }
 
@@ -48,6 +51,9 @@ fn writes() -> impl Strategy<Value = Vec<Write>> {
         (500..900_u32).prop_map(Write::RemoveHeavy),
         at.clone().prop_map(Write::GivenUp),
         at.clone().prop_map(Write::PartGivenUp),
+        (1..5_usize).prop_map(Write::Many),
+        proptest::collection::vec(0..900_u32, 0..5).prop_map(Write::Refresh),
+        (0..900_u32).prop_map(Write::ByPlainSql),
         (at, 0..900_u32).prop_map(|(at, g)| Write::ByAnotherProgram(at, g)),
     ];
     proptest::collection::vec(write, 1..24)
@@ -102,6 +108,20 @@ proptest! {
                     let _ = tx.part(|tx| tx.remove(key(at)).and(Err::<(), _>(Error::own("no"))));
                     tx.records::<Piece>().filter(|p| p.grams.is_none()).update(|p| p.grams.set(1)).map(drop)
                 }).unwrap(),
+                Write::Many(count) => {
+                    inserted += count;
+                    let marks = (inserted - count + 1..=inserted).map(|n| piece(&format!("K-{n}")));
+                    drawer.insert_all(marks).unwrap();
+                }
+                Write::Refresh(grams) => {
+                    let incoming = grams.iter().enumerate().map(|(n, g)| Piece { grams: Some(*g), ..piece(&format!("K-{}", n + 1)) });
+                    inserted = inserted.max(grams.len());
+                    drawer.refresh(incoming).remove_absent().run().unwrap();
+                }
+                Write::ByPlainSql(grams) => {
+                    let text = "update piece set grams = :grams where grams is null";
+                    drawer.write(|tx| tx.sql(text).bind("grams", grams).run()).map(drop).unwrap();
+                }
                 Write::ByAnotherProgram(at, grams) => {
                     by_us = false;
                     let text = "UPDATE piece SET grams = ?2 WHERE key = ?1";
@@ -109,7 +129,8 @@ proptest! {
                 }
             }
             let after = rows(&path);
-            for key in before.keys().chain(after.keys().filter(|k| !before.contains_key(k))) {
+            let all: std::collections::BTreeSet<i64> = before.keys().chain(after.keys()).copied().collect();
+            for key in &all {
                 let tell = |rows: &Rows, column: &str| {
                     rows.get(key).map_or(Told::NotThere, |row| Told::Value(row[column].clone()))
                 };
@@ -125,14 +146,22 @@ proptest! {
                 }
             }
         }
-        let mut found: Vec<_> = trail(&path).into_iter().map(|entry| {
+        let mut entries = trail(&path);
+        entries.reverse();
+        // What one write does to several records, it does in any order.
+        let mut from = 0;
+        while from < entries.len() {
+            let same = entries[from..].iter().take_while(|e| e.write.is_some() && e.write == entries[from].write).count().max(1);
+            entries[from..from + same].sort_by_key(|e| e.key);
+            from += same;
+        }
+        let found: Vec<_> = entries.into_iter().map(|entry| {
             let known = ["mark", "grams", "remarks"];
             let columns = entry.columns.into_iter().filter(|c| known.contains(&c.name.as_str()));
             let columns: BTreeMap<_, _> = columns.map(|c| (c.name, (c.before, c.after))).collect();
             assert_eq!(entry.write.is_some(), entry.session == Some(1));
             (entry.did, entry.key, entry.write.is_some(), columns)
         }).collect();
-        found.reverse();
         prop_assert_eq!(found, expected);
     }
 }
@@ -245,4 +274,35 @@ fn an_upgrade_takes_the_trail_along() {
     // Another program's triggers and rows are none of its business.
     let left = "SELECT count(*) FROM sqlite_schema WHERE name LIKE 'velvet_trail_piece%'";
     assert_eq!(other_program(&path).query_row(left, [], |r| r.get::<_, i64>(0)).unwrap(), 0);
+}
+
+/// Words that are searched, so that the index and the trail hear of the same writes.
+#[derive(Record)]
+struct Word {
+    #[record(key)]
+    text: String,
+    #[record(searchable)]
+    meaning: String,
+}
+
+#[test]
+fn the_search_index_and_the_trail_hear_of_the_same_writes() {
+    let (_folder, path) = folder();
+    let schema = Schema::new("words").record::<Word>();
+    let drawer = Drawer::options().trail(Trail::Before).open(&path, schema).unwrap();
+    let word = |n: u32, meaning: &str| Word { text: n.to_string(), meaning: meaning.into() };
+    drawer.insert_all((0..50).map(|n| word(n, "a glaze"))).unwrap();
+    drawer
+        .refresh((10..60).map(|n| word(n, if n % 2 == 0 { "a glaze" } else { "a clay" })))
+        .remove_absent()
+        .run()
+        .unwrap();
+    drawer.records::<Word>().filter(|w| w.meaning.is("a clay")).remove().unwrap();
+    assert!(drawer.search_index_is_sound::<Word>().unwrap());
+    assert_eq!(drawer.records::<Word>().search("glaze").count().unwrap(), 25);
+    let count = |did| trail(&path).iter().filter(|e| e.did == did).count();
+    assert_eq!((count(Did::Inserted), count(Did::Changed), count(Did::Removed)), (60, 20, 35));
+    // All of one transaction have the same number.
+    let writes: std::collections::BTreeSet<_> = trail(&path).iter().map(|e| e.write).collect();
+    assert_eq!(writes.len(), 3);
 }
