@@ -306,3 +306,32 @@ fn the_search_index_and_the_trail_hear_of_the_same_writes() {
     let writes: std::collections::BTreeSet<_> = trail(&path).iter().map(|e| e.write).collect();
     assert_eq!(writes.len(), 3);
 }
+
+#[test]
+fn what_differs_between_two_copies_is_told_with_the_session_that_made_it() {
+    let (folder, path) = folder();
+    let open = || Drawer::options().trail(Trail::Before).open(&path, schema()).unwrap();
+    let drawer = open();
+    let stored = drawer.insert_all(["K-1", "K-2"].map(piece)).unwrap();
+    drawer.close().unwrap();
+    let yesterday = folder.path().join("yesterday.drawer");
+    std::fs::copy(&path, &yesterday).unwrap();
+    // Two sessions change different columns of one record; the second one removes the other, and adds one.
+    let drawer = open();
+    drawer.change(stored[0].key(), |p| p.grams = None).unwrap();
+    drawer.close().unwrap();
+    let drawer = open();
+    drawer.change(stored[0].key(), |p| p.remarks = "cracked".into()).unwrap();
+    drawer.remove(stored[1].key()).unwrap();
+    drawer.insert(piece("K-3")).unwrap();
+    drawer.close().unwrap();
+    let (before, after) = (File::open(&yesterday).unwrap(), File::open(&path).unwrap());
+    let mut made = Vec::new();
+    let mut each = |difference: velvet_drawer::inspect::Difference<'_>| {
+        let entry = after.made(&difference)?.unwrap();
+        made.push((entry.key, entry.did, entry.session));
+        Ok(())
+    };
+    before.compare(&after, &mut each, &mut |_| ()).unwrap();
+    assert_eq!(made, [(1, Did::Changed, Some(3)), (2, Did::Removed, Some(3)), (3, Did::Inserted, Some(3))]);
+}

@@ -14,7 +14,7 @@ use std::time::Duration;
 use velvet_drawer::Error;
 use velvet_drawer::grid::{Grid, count};
 use velvet_drawer::inspect::show::{Shown, Tone, shown};
-use velvet_drawer::inspect::{Comparison, Did, Difference, File, Kind, TableComparison, TrailEntry, TrailOf, ValueRef};
+use velvet_drawer::inspect::{Comparison, Difference, File, Kind, TableComparison, ValueRef};
 
 /// How much of a long value is shown.
 const SHOWN: usize = 60;
@@ -169,29 +169,9 @@ fn write_difference(out: &mut impl Write, difference: &Difference<'_>, kinds: &m
     }
 }
 
-/// Which session made a difference, where the trail of the file after knows: by the last entry of the record that is about it.
+/// Which session made a difference, where the trail of the file after knows.
 fn made_by(after: &File, difference: &Difference<'_>) -> Option<String> {
-    let (table, key, did) = match difference {
-        Difference::Added { table, key, .. } => (*table, *key, Did::Inserted),
-        Difference::Removed { table, key, .. } => (*table, *key, Did::Removed),
-        Difference::Changed { table, key, .. } => (*table, *key, Did::Changed),
-    };
-    let number = key.iter().find_map(|(name, value)| match value {
-        ValueRef::Integer(number) if *name == "key" => Some(*number),
-        _ => None,
-    })?;
-    let of = TrailOf { table: Some(table.to_owned()), key: Some(number), ..TrailOf::default() };
-    let changed: Vec<&str> = match difference {
-        Difference::Changed { columns, .. } => columns.iter().map(|(name, _, _)| *name).collect(),
-        _ => Vec::new(),
-    };
-    let is_about_it = |e: &TrailEntry| {
-        e.did == did
-            && (e.columns.is_empty()
-                || changed.is_empty()
-                || e.columns.iter().any(|c| changed.contains(&c.name.as_str())))
-    };
-    let entry = after.trail(&of).ok()?.into_iter().find(is_about_it)?;
+    let entry = after.made(difference).ok()??;
     let by = entry.session.map_or_else(|| "another program".to_owned(), |session| format!("session {session}"));
     Some(format!("by {by}, {} UTC", second(&entry.at)))
 }

@@ -1,5 +1,6 @@
 //! What was written to records, and by which start of the app.
 
+use super::compare::Difference;
 use super::file::File;
 use crate::engine::{Connection, Fault, FaultKind, Row};
 use crate::error::Error;
@@ -109,6 +110,31 @@ impl File {
             return Ok(Vec::new());
         }
         self.read("cannot read the trail", |c| self.entries(c, of))
+    }
+
+    /// The entry of this file's trail that made a difference to an earlier copy of it, where it was kept: the last one that did to the
+    /// record what differs.
+    ///
+    /// # Errors
+    /// When the file cannot be read.
+    pub fn made(&self, difference: &Difference<'_>) -> Result<Option<TrailEntry>, Error> {
+        let (table, key, did, columns) = match difference {
+            Difference::Added { table, key, .. } => (*table, *key, Did::Inserted, &[][..]),
+            Difference::Removed { table, key, .. } => (*table, *key, Did::Removed, &[][..]),
+            Difference::Changed { table, key, columns } => (*table, *key, Did::Changed, *columns),
+        };
+        let number = key.iter().find_map(|(name, value)| match value {
+            ValueRef::Integer(number) if *name == KEY_COLUMN => Some(*number),
+            _ => None,
+        });
+        // Rows that are not matched by their numbers may be those of another drawer.
+        let Some(number) = number else { return Ok(None) };
+        let of = TrailOf { table: Some(table.to_owned()), key: Some(number), ..TrailOf::default() };
+        let wrote = |entry: &TrailEntry| {
+            let differs = |c: &WrittenColumn| columns.iter().any(|(name, _, _)| *name == c.name);
+            entry.did == did && (columns.is_empty() || entry.columns.is_empty() || entry.columns.iter().any(differs))
+        };
+        Ok(self.trail(&of)?.into_iter().find(wrote))
     }
 
     fn entries(&self, connection: &Connection, of: &TrailOf) -> Result<Vec<TrailEntry>, Fault> {
