@@ -6,8 +6,10 @@ use common::{Photo, Piece, folder, glaze, other_program, piece, schema};
 use std::fs;
 use std::path::{Path, PathBuf};
 use std::time::SystemTime;
-use velvet_drawer::inspect::{File, FoundRow, FoundTable, Page, Value, ValueRef, drawers_in};
-use velvet_drawer::{Drawer, Error};
+use velvet_drawer::inspect::{
+    Difference, File, Following, FoundRow, FoundTable, Happened, Page, Value, ValueRef, drawers_in,
+};
+use velvet_drawer::{Drawer, Error, Trail};
 
 /// Every file in the folder: its name, time and content.
 fn trace(folder: &Path) -> Vec<(PathBuf, SystemTime, Vec<u8>)> {
@@ -54,10 +56,10 @@ fn looks_without_a_trace(path: &Path, expected: &[&str], warnings: usize) {
 
 /// A drawer with K-1 in its main file and K-2 only in the log beside it, as a running app has it.
 fn running(path: &Path) -> Drawer {
-    let drawer = Drawer::open(path, schema()).unwrap();
+    let drawer = Drawer::options().without_sessions().open(path, schema()).unwrap();
     drawer.insert(piece("K-1")).unwrap();
     drawer.close().unwrap();
-    let drawer = Drawer::open(path, schema()).unwrap();
+    let drawer = Drawer::options().without_sessions().open(path, schema()).unwrap();
     drawer.insert(piece("K-2")).unwrap();
     drawer
 }
@@ -329,4 +331,103 @@ fn words_and_single_rows_are_found_in_files_of_any_kind() {
     let structure = file.structure().unwrap();
     let names: Vec<_> = structure.iter().map(|t| (t.name.as_str(), t.columns.len())).collect();
     assert_eq!(names, [("pairs", 3), ("bare", 4), ("v", 1), ("words", 1), ("made", 2)]);
+}
+
+/// What happened to a file, each in a line.
+fn news(following: &mut Following) -> Vec<String> {
+    let mut lines = Vec::new();
+    let mut each = |happened: Happened<'_>| {
+        lines.push(match happened {
+            Happened::Session(session) => format!("session {} {:?}", session.number, session.end),
+            Happened::Trail(entry) => format!("{:?} {} {} by {:?}", entry.did, entry.table, entry.key, entry.session),
+            Happened::Differs(Difference::Added { table, .. }) => format!("+ {table}"),
+            Happened::Differs(Difference::Removed { table, .. }) => format!("- {table}"),
+            Happened::Differs(Difference::Changed { table, columns, .. }) => format!("~ {table} {}", columns[0].0),
+            Happened::Structure(what) => what.to_owned(),
+        });
+        Ok(())
+    };
+    following.news(&mut each).unwrap();
+    lines
+}
+
+#[test]
+fn what_is_written_to_a_file_is_followed_with_a_trail_and_without() {
+    let (_folder, path) = folder();
+    Drawer::open(&path, schema()).unwrap().close().unwrap();
+    let mut following = Following::begin(&path).unwrap();
+    assert_eq!(news(&mut following), [""; 0]);
+    let drawer = Drawer::options().without_sessions().open(&path, schema()).unwrap();
+    let bowl = drawer.insert(piece("K-1")).unwrap().key();
+    assert_eq!(news(&mut following), ["+ piece"]);
+    drawer.write(|tx| tx.change(bowl, |p| p.grams = None).and(tx.insert(glaze("Shino")))).unwrap();
+    assert_eq!(news(&mut following), ["~ piece grams", "+ glaze"]);
+    drawer.remove(bowl).unwrap();
+    drawer.insert(piece("K-2")).unwrap();
+    drawer.close().unwrap();
+    assert_eq!(news(&mut following), ["- piece", "+ piece"]);
+    other_program(&path).execute_batch("CREATE TABLE diary (day)").unwrap();
+    assert_eq!(news(&mut following), ["the table `diary` is only in the file after"]);
+    other_program(&path).execute_batch("DROP TABLE diary").unwrap();
+
+    let drawer = Drawer::options().trail(Trail::Keys).open(&path, schema()).unwrap();
+    let cup = drawer.insert(piece("K-3")).unwrap().key();
+    let mut told = Vec::new();
+    let begun = std::time::Instant::now();
+    while told.len() < 2 && begun.elapsed().as_secs() < 60 {
+        told.extend(news(&mut following).into_iter().filter(|l| !l.contains("diary")));
+    }
+    told.sort();
+    assert_eq!(
+        told,
+        [format!("Inserted piece {} by Some(2)", cup.number()), "session 2 Running { in_background: false }".into()]
+    );
+    other_program(&path).execute("DELETE FROM piece WHERE mark = 'K-3'", []).unwrap();
+    assert_eq!(news(&mut following), [format!("Removed piece {} by None", cup.number())]);
+    drawer.close().unwrap();
+    assert_eq!(news(&mut following), ["session 2 Closed"]);
+}
+
+#[test]
+fn a_statement_that_somebody_typed_is_run_as_long_as_it_reads() {
+    let (_folder, path) = folder();
+    let drawer = Drawer::open(&path, schema()).unwrap();
+    drawer.insert_all(["K-1", "K-2"].map(piece)).unwrap();
+    drawer.close().unwrap();
+    let before = trace(path.parent().unwrap());
+    let file = File::open(&path).unwrap();
+    let mut head = Vec::new();
+    let mut rows = 0;
+    let text = "WITH p AS (SELECT stage, mark FROM piece) SELECT stage, count(*) AS n FROM p GROUP BY 1";
+    file.query(
+        text,
+        &mut |columns| {
+            head = columns.iter().map(|c| (c.name.clone(), c.kind.is_some())).collect();
+            Ok(())
+        },
+        &mut |row| {
+            rows += 1;
+            assert_eq!(row, [ValueRef::Text("thrown"), ValueRef::Integer(2)]);
+            Ok(())
+        },
+    )
+    .unwrap();
+    // What a column was declared to hold is known where it comes from one as it is.
+    assert_eq!((head, rows), (vec![("stage".into(), true), ("n".into(), false)], 1));
+    for text in [
+        "UPDATE piece SET mark = 'x' RETURNING mark",
+        "CREATE TABLE x (a)",
+        "VACUUM INTO 'x.db'",
+        "ATTACH 'x.db' AS x",
+        "SELECT load_extension('x')",
+        "SELECT * FROM piece WHERE mark = \"K-1\"",
+        "SELECT 1; DROP TABLE piece",
+        "",
+    ] {
+        let error = file.query(text, &mut |_| Ok(()), &mut |_| Ok(())).unwrap_err();
+        assert!(error.is_bad_query() && error.to_string().contains("Nothing was read"), "{text}: {error}");
+    }
+    let error = file.query("SELECT 1", &mut |_| Ok(()), &mut |_| Err(Error::own("mine"))).unwrap_err();
+    assert!(error.is_own(), "{error}");
+    assert!(before == trace(path.parent().unwrap()), "a trace was left");
 }

@@ -68,7 +68,8 @@ fn app() {
         return;
     }
     if role == "write with a trail for ever" {
-        let drawer = options.trail(Trail::Before).open(path, schema()).unwrap();
+        let options = options.trail(Trail::Before).trail_kept(10_000_000, Duration::from_secs(1 << 30));
+        let drawer = options.open(path, schema()).unwrap();
         let mut last = drawer
             .records::<Piece>()
             .sort_by(|p| p.key().descending())
@@ -78,7 +79,8 @@ fn app() {
         for round in 0_u32.. {
             let stored = drawer.insert_all((0..3).map(|n| piece(&format!("{}-{n}", last + 1)))).unwrap();
             last = stored[2].key().number();
-            drawer.records::<Piece>().filter(|p| p.grams.is_some()).update(|p| p.grams.set(round)).unwrap();
+            let newest = stored[0].key();
+            drawer.records::<Piece>().filter(|p| p.key().at_least(newest)).update(|p| p.grams.set(round)).unwrap();
             drawer.remove(stored[1].key()).unwrap();
             say(&format!("kept {round}"));
         }
