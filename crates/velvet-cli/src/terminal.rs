@@ -3,7 +3,9 @@
 use crate::pager::WIDTH;
 use anstream::ColorChoice;
 use anstyle::{AnsiColor, Style};
+use indicatif::{ProgressBar, ProgressStyle};
 use std::io::{self, IsTerminal, Write};
+use std::time::Duration;
 use velvet_drawer::grid::Grid;
 
 /// What went wrong.
@@ -39,6 +41,15 @@ fn width() -> Option<usize> {
         return None;
     }
     terminal_size::terminal_size().map(|(width, _)| usize::from(width.0))
+}
+
+/// Tells how many rows were gone through, in words, on a terminal and only when the work is long.
+pub(crate) fn counting(words: &str) -> ProgressBar {
+    let bar = ProgressBar::no_length();
+    let style = ProgressStyle::with_template(&format!("{{spinner}} {{human_pos}} rows {words}, {{per_sec}}"));
+    bar.set_style(style.unwrap_or_else(|_| ProgressStyle::default_spinner()));
+    bar.enable_steady_tick(Duration::from_millis(200));
+    bar
 }
 
 /// A sentence that deserves a second look, between words on the lines of a terminal.

@@ -135,7 +135,8 @@ fn each_line_that_does_not_fit_is_named_and_nothing_is_written() {
          line 6 has the same mark as a row that is there; \
          line 7 has in `grams` what the app cannot read: -1 does not fit u32 (0 to 4294967295); \
          line 8 does not fit `piece`: NOT NULL constraint failed: piece.remarks; \
-         line 9 is for the table `glaze`, not for `piece`. Nothing was written"
+         line 9 is for the table `glaze`, not for `piece`. Nothing was written. \
+         Mend these, or leave them out, and import again"
     );
     let csv = "mark,stage,remarks,glaze\nK-7,bisque,,99\n";
     let said = refused(import(&path, Some("piece"), Exchange::Csv, &mut csv.as_bytes()), &path);

@@ -3,20 +3,15 @@
 use super::one_file;
 use crate::args::{self, Telling};
 use crate::failure::{Failure, Verdict};
-use crate::terminal::{ALARM, QUIET};
-use indicatif::{ProgressBar, ProgressStyle};
+use crate::terminal::{self, ALARM, QUIET};
 use serde_json::json;
 use std::io::Write;
-use std::time::Duration;
 use velvet_drawer::grid::count;
 use velvet_drawer::inspect::{Checked, File, Problem, ProblemKind, show};
 
 pub(crate) fn run(arguments: &args::Check) -> Result<Verdict, Failure> {
     let file = File::open(one_file(&arguments.file)?)?;
-    let bar = ProgressBar::no_length();
-    let style = ProgressStyle::with_template("{spinner} {human_pos} rows looked at");
-    bar.set_style(style.unwrap_or_else(|_| ProgressStyle::default_spinner()));
-    bar.enable_steady_tick(Duration::from_millis(200));
+    let bar = terminal::counting("looked at");
     let checked = file.check(&mut |rows| bar.set_position(rows));
     bar.finish_and_clear();
     let checked = checked?;

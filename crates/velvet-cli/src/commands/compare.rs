@@ -6,11 +6,9 @@ use crate::args::{self, Telling};
 use crate::failure::{Failure, Verdict};
 use crate::rows::json_value;
 use crate::terminal::{self, QUIET, STRONG, WARNING};
-use indicatif::{ProgressBar, ProgressStyle};
 use serde_json::json;
 use std::collections::HashMap;
 use std::io::{self, BufWriter, Write};
-use std::time::Duration;
 use velvet_drawer::Error;
 use velvet_drawer::grid::{Grid, count};
 use velvet_drawer::inspect::show::{Shown, Tone, shown};
@@ -32,17 +30,8 @@ pub(crate) fn run(arguments: &args::Compare) -> Result<Verdict, Failure> {
     Ok(if comparison.is_same() { Verdict::Fine } else { Verdict::Wrong })
 }
 
-/// Tells how many rows were compared, on a terminal, and only when the work is long.
-fn progress_bar() -> ProgressBar {
-    let bar = ProgressBar::no_length();
-    let style = ProgressStyle::with_template("{spinner} {human_pos} rows compared, {per_sec}");
-    bar.set_style(style.unwrap_or_else(|_| ProgressStyle::default_spinner()));
-    bar.enable_steady_tick(Duration::from_millis(200));
-    bar
-}
-
 fn text(before: &File, after: &File, limit: u64) -> Result<Comparison, Failure> {
-    let bar = progress_bar();
+    let bar = terminal::counting("compared");
     // What is shown has a limit, so it is kept until the bar is gone from the terminal.
     let mut out: Vec<u8> = Vec::new();
     let mut kinds = Kinds { before, of: HashMap::new() };

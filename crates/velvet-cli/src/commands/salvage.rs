@@ -4,10 +4,8 @@ use super::one_file;
 use crate::args::{self, Telling};
 use crate::failure::{Failure, Verdict};
 use crate::terminal::{self, QUIET, WARNING};
-use indicatif::{ProgressBar, ProgressStyle};
 use serde_json::json;
 use std::io::Write;
-use std::time::Duration;
 use velvet_drawer::grid::Grid;
 use velvet_drawer::inspect::show::{Shown, Tone, line};
 use velvet_drawer::inspect::{Salvaged, SalvagedTable, salvage};
@@ -16,10 +14,7 @@ use velvet_drawer::inspect::{Salvaged, SalvagedTable, salvage};
 const GAPS_SHOWN: usize = 4;
 
 pub(crate) fn run(arguments: &args::Salvage) -> Result<Verdict, Failure> {
-    let bar = ProgressBar::no_length();
-    let style = ProgressStyle::with_template("{spinner} {human_pos} rows saved");
-    bar.set_style(style.unwrap_or_else(|_| ProgressStyle::default_spinner()));
-    bar.enable_steady_tick(Duration::from_millis(200));
+    let bar = terminal::counting("saved");
     let salvaged = salvage(one_file(&arguments.file)?, &arguments.to, &mut |rows| bar.set_position(rows));
     bar.finish_and_clear();
     let salvaged = salvaged?;

@@ -5,7 +5,7 @@ use super::opened;
 use crate::args::{self, Telling};
 use crate::failure::Failure;
 use crate::rows::json_value;
-use crate::terminal::{MATCH, QUIET, STRONG};
+use crate::terminal::{self, MATCH, QUIET, STRONG};
 use serde_json::json;
 use std::io::Write;
 use velvet_drawer::grid::count;
@@ -20,7 +20,8 @@ pub(crate) fn run(arguments: &args::Search) -> Result<(), Failure> {
     let words = arguments.words.join(" ");
     let limit = usize::try_from(arguments.limit).unwrap_or(usize::MAX);
     let (mut found, mut more) = (Vec::new(), false);
-    file.search(
+    let bar = terminal::counting("looked through");
+    let searched = file.search(
         &words,
         &tables,
         &mut |row| {
@@ -31,8 +32,10 @@ pub(crate) fn run(arguments: &args::Search) -> Result<(), Failure> {
             found.push(row);
             Ok(true)
         },
-        &mut |_| (),
-    )?;
+        &mut |rows| bar.set_position(rows),
+    );
+    bar.finish_and_clear();
+    searched?;
     match arguments.form {
         Telling::Text => text(&file, &found, more),
         Telling::Json => {

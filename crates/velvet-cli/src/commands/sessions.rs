@@ -16,10 +16,7 @@ pub(crate) fn run(arguments: &args::Sessions) -> Result<(), Failure> {
     let sessions = file.sessions(arguments.limit)?;
     match arguments.form {
         Form::Table if sessions.is_empty() => {
-            writeln!(
-                anstream::stdout(),
-                "{QUIET}No session is kept in this file: no app of ours wrote it, or it keeps none.{QUIET:#}"
-            )?;
+            say_none("No session is kept in this file: no app of ours wrote it, or it keeps none.")?;
         }
         Form::Table => write!(anstream::stdout(), "{}", terminal::fitted(grid(&sessions)))?,
         Form::Json => {

@@ -98,13 +98,14 @@ impl File {
 
     fn csv(&self, table: &FoundTable, out: &mut dyn Write) -> Result<u64, Error> {
         let holds_text = self.holds_text(table)?;
-        let names = self.stored(table)?;
-        written(writeln!(out, "{}", names.iter().map(|n| field(n)).collect::<Vec<_>>().join(",")))?;
-        self.each_stored(table, &mut |row| {
-            let fields: Vec<String> =
-                row.iter().zip(&holds_text).map(|(value, text)| field(&to_field(*value, *text))).collect();
-            written(writeln!(out, "{}", fields.join(",")))
-        })
+        let mut out = csv::Writer::from_writer(out);
+        written(out.write_record(self.stored(table)?).map_err(io::Error::from))?;
+        let rows = self.each_stored(table, &mut |row| {
+            let fields = row.iter().zip(&holds_text).map(|(value, text)| to_field(*value, *text));
+            written(out.write_record(fields).map_err(io::Error::from))
+        })?;
+        written(out.flush())?;
+        Ok(rows)
     }
 
     fn inserts(&self, table: &FoundTable, out: &mut dyn Write) -> Result<u64, Error> {
@@ -237,12 +238,6 @@ fn of_literal(value: ValueRef<'_>) -> String {
         }
         value => value.to_value().literal(),
     }
-}
-
-/// Text as a field of comma-separated values, quoted where it must be.
-fn field(text: &str) -> String {
-    let plain = !text.is_empty() && !text.contains(['"', ',', '\n', '\r']) && text.trim() == text;
-    if plain { text.to_owned() } else { format!("\"{}\"", text.replace('"', "\"\"")) }
 }
 
 fn written(result: io::Result<()>) -> Result<(), Error> {

@@ -52,7 +52,8 @@ pub fn import(
             problems => {
                 let more = if problems.len() >= MOST_PROBLEMS { ", and perhaps more" } else { "" };
                 let error = Error::new(Cause::BadQuery, format!("cannot import: {}{more}", problems.join("; ")));
-                Err(error.untouched("Nothing was written").in_file(path))
+                let advice = "Mend these, or leave them out, and import again";
+                Err(error.untouched("Nothing was written").advise(advice).in_file(path))
             }
         }
     });

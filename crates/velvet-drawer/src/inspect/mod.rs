@@ -23,7 +23,6 @@
 //! ```
 
 mod check;
-mod compact;
 mod compare;
 mod complete;
 mod copy;
@@ -44,8 +43,8 @@ mod structure;
 mod trail;
 mod words;
 
+pub use crate::writing::compact_file as compact;
 pub use check::{Checked, Problem, ProblemKind};
-pub use compact::compact;
 pub use compare::{Comparison, Difference, TableComparison};
 pub use export::Exchange;
 pub use file::{File, FoundColumn, FoundTable};

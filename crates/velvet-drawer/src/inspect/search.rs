@@ -39,7 +39,7 @@ impl File {
         let sought = Words::of(words);
         if sought.count() == 0 {
             let error = Error::new(Cause::BadQuery, "no word was given to look for").untouched("Nothing was read");
-            return Err(error.in_file(self.path()));
+            return Err(error.advise("Give a word that is in the row").in_file(self.path()));
         }
         let all: Vec<FoundTable>;
         let tables = if tables.is_empty() {

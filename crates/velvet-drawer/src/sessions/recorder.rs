@@ -44,7 +44,6 @@ pub(crate) struct Recorder {
 struct Shared {
     start: Start,
     began_at: String,
-    process_began: Option<i64>,
     state: Mutex<State>,
     wake: Condvar,
 }
@@ -76,9 +75,8 @@ fn now() -> String {
 impl Recorder {
     /// Of a session that begins now. Nothing is written yet.
     pub(crate) fn new(start: Start) -> Recorder {
-        let process_began = running::began(i64::from(std::process::id()));
         let (state, wake) = (Mutex::default(), Condvar::new());
-        let shared = Arc::new(Shared { began_at: now(), process_began, start, state, wake });
+        let shared = Arc::new(Shared { began_at: now(), start, state, wake });
         Recorder { shared, thread: Mutex::default() }
     }
 
@@ -249,7 +247,7 @@ impl Shared {
             (*schema_version).into(),
             opened.clone().into(),
             std::process::id().into(),
-            self.process_began.into(),
+            running::began(i64::from(std::process::id())).into(),
         ];
         run(connection, &text, &values)?;
         let number = connection.last_row_number();

@@ -79,7 +79,8 @@ const DOING: &str = "cannot compact the file";
 ///
 /// # Errors
 /// When it is not there or no database, another program holds it for too long, or the device has too little room. It is as it was then.
-pub(crate) fn compact_file(path: &Path) -> Result<(Space, Space), Error> {
+pub fn compact_file(path: impl AsRef<Path>) -> Result<(Space, Space), Error> {
+    let path = path.as_ref();
     let engine = |fault| Error::engine(DOING, fault).untouched(UNTOUCHED);
     let work = || {
         if !path.is_file() {

@@ -13,7 +13,7 @@ mod transaction;
 mod upsert;
 
 pub use compact::Space;
-pub(crate) use compact::compact_file;
+pub use compact::compact_file;
 pub use draft::Unsaved;
 pub use refresh::{LastRefresh, Refresh, Refreshed};
 pub use transaction::Tx;

@@ -6,7 +6,7 @@
 mod source;
 mod tree;
 
-use super::file::{File, literal};
+use super::file::{File, list, literal};
 use crate::engine::{Connection, Fault, FaultKind, Settings};
 use crate::error::{Cause, Error};
 use crate::new_file;
@@ -318,44 +318,41 @@ impl Salvaging<'_> {
 
     /// The names of the columns that are written.
     fn names(&self, table: &str) -> Result<Vec<String>, Fault> {
-        super::file::list(
-            self.to,
-            &format!("SELECT name FROM pragma_table_xinfo({}) WHERE hidden = 0 ORDER BY cid", literal(table)),
-        )
+        list(self.to, &format!("SELECT name FROM pragma_table_xinfo({}) WHERE hidden = 0 ORDER BY cid", literal(table)))
     }
 
     fn save(&mut self, table: &mut Table) -> Result<(), Fault> {
-        let mut seen = std::mem::take(&mut self.seen);
-        let mut source = None::<Vec<FoundRow>>;
         let is_keyed_otherwise = self.source.page(table.root).is_some_and(|page| matches!(page.first(), Some(2 | 10)));
         if is_keyed_otherwise {
-            source = Some(self.read_by_engine(table));
+            return self.save_by_engine(table);
         }
-        let result = match source {
-            Some(rows) => rows.into_iter().try_for_each(|row| self.insert(table, row)),
-            None => {
-                // The rows are handed over while the pages are read, so that a large table needs no room.
-                let (to, rows, saved) = (self.to, &mut self.rows, &mut *self.saved);
-                let missing =
-                    tree::walk(self.source, table.root, &mut seen, &mut |row| insert(to, table, row, rows, saved));
-                missing.map(|missing| table.missing = missing)
-            }
-        };
-        self.seen = seen;
-        table.report.broken += table.missing.broken;
-        result
+        // The rows are handed over while the pages are read, so that a large table needs no room.
+        let (to, rows, saved) = (self.to, &mut self.rows, &mut *self.saved);
+        let missing =
+            tree::walk(self.source, table.root, &mut self.seen, &mut |row| insert(to, table, row, rows, saved))?;
+        table.report.broken += missing.broken;
+        table.missing = missing;
+        Ok(())
     }
 
-    /// The rows of a table without row numbers, up to the first fault.
-    fn read_by_engine(&mut self, table: &Table) -> Vec<FoundRow> {
-        let mut rows = Vec::new();
+    /// Saves the rows of a table without row numbers, up to the first fault.
+    fn save_by_engine(&mut self, table: &mut Table) -> Result<(), Fault> {
+        let stored =
+            format!("SELECT name FROM pragma_table_xinfo({}) WHERE hidden <> 2 ORDER BY cid", literal(&table.name));
+        let names: Vec<String> = list(self.to, &stored)?.iter().map(|name| quoted(name)).collect();
+        let text = format!("SELECT {} FROM {}", names.join(", "), quoted(&table.name));
+        let (to, rows, saved) = (self.to, &mut self.rows, &mut *self.saved);
+        // What the new file says is no fault of the damaged one.
+        let mut own = Ok(());
         let read = File::open(self.path).and_then(|file| {
             file.read("cannot read the rows", |c| {
-                let text = format!("SELECT * FROM {}", quoted(&table.name));
                 let mut statement = c.prepare(&text)?;
                 let mut found = statement.rows();
-                while let Some(row) = found.next()? {
-                    rows.push((0, (0..row.count()).map(|at| row.value(at).to_value()).collect()));
+                while own.is_ok()
+                    && let Some(row) = found.next()?
+                {
+                    let values = (0..row.count()).map(|at| row.value(at).to_value()).collect();
+                    own = insert(to, table, (0, values), rows, saved);
                 }
                 Ok(())
             })
@@ -363,11 +360,7 @@ impl Salvaging<'_> {
         if read.is_err() {
             self.report.lost.push(format!("the table `{}` has no row numbers, and cannot be read whole", table.name));
         }
-        rows
-    }
-
-    fn insert(&mut self, table: &mut Table, row: FoundRow) -> Result<(), Fault> {
-        insert(self.to, table, row, &mut self.rows, &mut *self.saved)
+        own
     }
 
     /// Looks for the rows of tables with gaps in pages that nothing leads to.
