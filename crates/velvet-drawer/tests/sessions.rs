@@ -62,7 +62,11 @@ fn sessions(path: &Path) -> Vec<Session> {
 fn eventually(path: &Path, is_so: impl Fn(&[Session]) -> bool) -> Vec<Session> {
     let begun = Instant::now();
     loop {
-        let sessions = sessions(path);
+        // An app that opens or closes the file while it is read is told as an error, which says to try again.
+        let sessions = match File::open(path).and_then(|file| file.sessions(100)) {
+            Err(error) if error.is_locked() => Vec::new(),
+            other => other.unwrap(),
+        };
         if is_so(&sessions) {
             return sessions;
         }
