@@ -74,11 +74,19 @@ impl Following {
         if standing == self.standing {
             return Ok(false);
         }
-        let file = match File::open(&self.path) {
+        match self.look(each) {
             // The app is opening or closing it, or has set it aside; it is looked at again.
-            Err(error) if error.is_locked() || error.is_not_there() => return Ok(false),
-            other => other?,
-        };
+            Err(error) if error.is_locked() || error.is_not_there() => Ok(false),
+            other => {
+                let any = other?;
+                self.standing = standing;
+                Ok(any)
+            }
+        }
+    }
+
+    fn look(&mut self, each: &mut dyn FnMut(Happened<'_>) -> Result<(), Error>) -> Result<bool, Error> {
+        let file = File::open(&self.path)?;
         let mut any = false;
         let sessions = file.sessions(SESSIONS)?;
         for session in &sessions {
@@ -90,7 +98,6 @@ impl Following {
         }
         self.sessions = sessions;
         any |= if keeps_trail(&file)? { self.of_trail(&file, each)? } else { self.differences(&file, each)? };
-        self.standing = standing;
         Ok(any)
     }
 
@@ -118,7 +125,7 @@ impl Following {
         file: &File,
         each: &mut dyn FnMut(Happened<'_>) -> Result<(), Error>,
     ) -> Result<bool, Error> {
-        let Some(before) = self.before.take() else {
+        let Some(before) = self.before.clone() else {
             // The trail was switched off.
             self.copy(file)?;
             return Ok(false);
