@@ -18,6 +18,7 @@ pub mod evolution;
 pub mod excerpt;
 pub mod exchange;
 pub mod fingerprint;
+pub mod field;
 pub mod fits;
 pub mod fragment;
 pub mod key;

@@ -38,6 +38,45 @@ pub(crate) fn code(input: DeriveInput) -> syn::Result<TokenStream> {
     Ok(generate(&input.ident, &variants, &library))
 }
 
+/// What keeps uses of a choice with problems, which are told, from being further errors.
+pub(crate) fn stand_in(input: &DeriveInput) -> TokenStream {
+    if !input.generics.params.is_empty() {
+        return TokenStream::new();
+    }
+    let ident = &input.ident;
+    quote! {
+        const _: () = {
+            use ::velvet_drawer::__private as velvet;
+
+            #[allow(unused_variables)]
+            #[automatically_derived]
+            impl velvet::Choice for #ident {
+                const NAMES: &'static [&'static str] = &[];
+                fn name(&self) -> &str { ::core::unreachable!() }
+                fn from_name(name: &str) -> ::core::option::Option<Self> { ::core::unreachable!() }
+            }
+
+            #[allow(unused_variables)]
+            #[automatically_derived]
+            impl velvet::ColumnType for #ident {
+                type Value = #ident;
+                type Inner = #ident;
+                type Arg<'a> = #ident;
+                fn kind() -> velvet::Kind { ::core::unreachable!() }
+                fn store<O: velvet::Output>(value: &#ident, out: O) -> ::core::result::Result<(), velvet::Misfit> {
+                    ::core::unreachable!()
+                }
+                fn store_arg<O: velvet::Output>(arg: #ident, out: O) -> ::core::result::Result<(), velvet::Misfit> {
+                    ::core::unreachable!()
+                }
+                fn load(stored: velvet::ValueRef<'_>) -> ::core::result::Result<#ident, velvet::Misfit> {
+                    ::core::unreachable!()
+                }
+            }
+        };
+    }
+}
+
 fn variant(variant: &syn::Variant, problems: &mut Problems) -> Variant {
     let ident = variant.ident.clone();
     let mut model = Variant { name: names::stored(&ident), ident, fallback: false, keeps_name: false };

@@ -1,6 +1,7 @@
 //! `#[derive(Excerpt)]`: a struct that rows are read as, by the names of their columns.
 
 use crate::attributes;
+use crate::generate;
 use crate::model::inside_option;
 use crate::names;
 use crate::problems::Problems;
@@ -49,6 +50,28 @@ pub(crate) fn code(input: DeriveInput) -> syn::Result<TokenStream> {
     Ok(generate(&input.ident, &fields, of.as_ref(), &library))
 }
 
+/// What keeps uses of an excerpt with problems, which are told, from being further errors.
+pub(crate) fn stand_in(input: &DeriveInput) -> TokenStream {
+    if !input.generics.params.is_empty() {
+        return TokenStream::new();
+    }
+    let ident = &input.ident;
+    quote! {
+        const _: () = {
+            use ::velvet_drawer::__private as velvet;
+
+            #[allow(unused_variables)]
+            #[automatically_derived]
+            impl velvet::Excerpt for #ident {
+                fn wanted() -> ::std::vec::Vec<velvet::Wanted> { ::core::unreachable!() }
+                fn read<S: velvet::Source>(source: &mut S) -> ::core::result::Result<Self, velvet::Misfit> {
+                    ::core::unreachable!()
+                }
+            }
+        };
+    }
+}
+
 fn read(field: syn::Field, problems: &mut Problems) -> Option<Field> {
     let ident = field.ident?;
     let (mut name, mut json) = (names::stored(&ident), false);
@@ -69,13 +92,14 @@ fn read(field: syn::Field, problems: &mut Problems) -> Option<Field> {
 }
 
 fn generate(ident: &Ident, fields: &[Field], of: Option<&Path>, library: &Path) -> TokenStream {
+    let checks = generate::are_columns(fields.iter().map(|f| (f.ty.span(), f.column_type.clone())));
     let wanted = fields.iter().map(|f| {
         let (name, ty) = (&f.name, &f.column_type);
-        quote_spanned!(f.ty.span()=> velvet::Wanted::named::<#ty>(#name))
+        quote_spanned!(f.ty.span()=> (&velvet::FieldOf::<#ty>::HERE).wanted(#name))
     });
     let read = fields.iter().enumerate().map(|(at, f)| {
         let (ident, ty) = (&f.ident, &f.column_type);
-        quote_spanned!(f.ty.span()=> #ident: source.take::<#ty>(#at)?,)
+        quote_spanned!(f.ty.span()=> #ident: (&velvet::FieldOf::<#ty>::HERE).take(source, #at)?,)
     });
     let excerpt_of = of.map(|of| {
         let picks = fields.iter().map(|f| {
@@ -95,6 +119,7 @@ fn generate(ident: &Ident, fields: &[Field], of: Option<&Path>, library: &Path) 
     quote! {
         const _: () = {
             use #library::__private as velvet;
+            #checks
 
             #[automatically_derived]
             impl velvet::Excerpt for #ident {

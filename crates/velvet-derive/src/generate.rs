@@ -1,13 +1,28 @@
 //! The code of a record, from a model without problems.
 
 use crate::model::{Field, Origin, Record, Rule};
-use proc_macro2::TokenStream;
+use proc_macro2::{Span, TokenStream};
 use quote::{format_ident, quote, quote_spanned};
 use syn::ext::IdentExt;
 use syn::spanned::Spanned;
 
-/// All that `#[derive(Record)]` adds.
-pub(crate) fn record(record: &Record) -> TokenStream {
+/// What is made of a record.
+#[derive(Clone, Copy, PartialEq)]
+pub(crate) enum Form {
+    /// All that `#[derive(Record)]` adds.
+    Whole,
+    /// For one with problems, which are told: what keeps uses of the type from being further errors, and makes the compiler check the
+    /// types of its fields, so that all that is wrong is said together.
+    StandIn,
+}
+
+/// What `#[derive(Record)]` adds.
+pub(crate) fn record(record: &Record, form: Form) -> TokenStream {
+    if form == Form::StandIn && record.generic {
+        return TokenStream::new();
+    }
+    let stands_in = form == Form::StandIn;
+    let checks = checks(record);
     let Record { ident, vis, library, .. } = record;
     let table = &record.table.text;
     let columns = format_ident!("{}Columns", ident.unraw());
@@ -21,11 +36,11 @@ pub(crate) fn record(record: &Record) -> TokenStream {
     // Lines about a field stand at its type, so that what the compiler says of the type is said there.
     let store = positions.clone().zip(&types).zip(&stored).map(|((at, ty), f)| {
         let ident = &f.ident;
-        quote_spanned!(f.ty.span()=> sink.put::<#ty>(#at, &self.#ident)?;)
+        quote_spanned!(f.ty.span()=> (&velvet::FieldOf::<#ty>::HERE).put(sink, #at, &self.#ident)?;)
     });
     let load = positions.zip(&types).zip(&stored).map(|((at, ty), f)| {
         let ident = &f.ident;
-        quote_spanned!(f.ty.span()=> #ident: source.take::<#ty>(#at)?,)
+        quote_spanned!(f.ty.span()=> #ident: (&velvet::FieldOf::<#ty>::HERE).take(source, #at)?,)
     });
     let skipped = record.fields.iter().filter(|f| f.skip.is_some()).map(|f| {
         let (ident, ty) = (&f.ident, &f.ty);
@@ -54,10 +69,22 @@ pub(crate) fn record(record: &Record) -> TokenStream {
         let name = names[at];
         quote!(Some(::std::string::String::from(#name)))
     });
-    let is_shared = record.shared.map(|_| quote!(#[automatically_derived] impl velvet::Shared for #ident {}));
+    let is_shared = record.shared.filter(|_| key_position.is_some()).map(|_| quote!(#[automatically_derived] impl velvet::Shared for #ident {}));
     let keyed = key_position.map(|at| keyed(record, at, &types[at]));
     let hints = hints(record);
-    let assertions = stored.iter().zip(&types).map(|(f, ty)| assertions(f, ty));
+    let assertions = stored.iter().zip(&types).filter(|_| !stands_in).map(|(f, ty)| assertions(f, ty));
+    let body = |whole: TokenStream| if stands_in { quote!(::core::unreachable!()) } else { whole };
+    let table_body = body(quote! {
+        Ok(velvet::Table::new(
+            #table,
+            ::std::vec![#(#declared),*],
+            #key_name,
+            ::std::vec![#(#indexes),*],
+        )#searchable #shared)
+    });
+    let store = body(quote!(#(#store)* Ok(())));
+    let load = body(quote!(Ok(#ident { #(#load)* #(#skipped)* })));
+    let unused = stands_in.then(|| quote!(#[allow(unused_variables)]));
 
     quote! {
         const _: () = {
@@ -65,6 +92,7 @@ pub(crate) fn record(record: &Record) -> TokenStream {
             use ::core::option::Option::{None, Some};
             use ::core::result::Result::{self, Ok};
 
+            #checks
             #(#assertions)*
 
             #[derive(Clone, Copy)]
@@ -88,6 +116,7 @@ pub(crate) fn record(record: &Record) -> TokenStream {
                 }
             }
 
+            #unused
             #[automatically_derived]
             impl velvet::Record for #ident {
                 const TABLE: &'static str = #table;
@@ -101,12 +130,7 @@ pub(crate) fn record(record: &Record) -> TokenStream {
                 }
 
                 fn table() -> Result<velvet::Table, velvet::Misfit> {
-                    Ok(velvet::Table::new(
-                        #table,
-                        ::std::vec![#(#declared),*],
-                        #key_name,
-                        ::std::vec![#(#indexes),*],
-                    )#searchable #shared)
+                    #table_body
                 }
 
                 fn statements() -> &'static velvet::Statements {
@@ -117,12 +141,11 @@ pub(crate) fn record(record: &Record) -> TokenStream {
                 }
 
                 fn store<S: velvet::Sink>(&self, sink: &mut S) -> Result<(), velvet::Misfit> {
-                    #(#store)*
-                    Ok(())
+                    #store
                 }
 
                 fn load<S: velvet::Source>(source: &mut S) -> Result<Self, velvet::Misfit> {
-                    Ok(#ident { #(#load)* #(#skipped)* })
+                    #load
                 }
             }
 
@@ -133,17 +156,19 @@ pub(crate) fn record(record: &Record) -> TokenStream {
     }
 }
 
-/// What is added for a record with problems: only what makes the compiler check the types of its fields, so that all that
-/// is wrong is said together.
-pub(crate) fn checks_alone(record: &Record) -> TokenStream {
-    let library = &record.library;
-    let types = record.stored().filter(|f| f.json.is_none() && !record.generic).map(|f| {
-        let ty = &f.ty;
-        quote_spanned!(ty.span()=> is_a_column::<#ty>();)
-    });
+/// What makes the compiler check the type of each field, before it meets the type in code that the app's author did not write.
+fn checks(record: &Record) -> TokenStream {
+    are_columns(record.stored().map(|f| (f.ty.span(), column_type(f))))
+}
+
+/// What makes the compiler say at each place that the type there is no column.
+pub(crate) fn are_columns(types: impl Iterator<Item = (Span, TokenStream)>) -> TokenStream {
+    let types = types.map(|(at, ty)| quote_spanned!(at=> is_a_column::<#ty>();));
     quote! {
+        #[allow(unused_imports)]
+        use velvet::{Fit as _, Unfit as _};
+        fn is_a_column<C: velvet::ColumnType>() {}
         const _: fn() = || {
-            fn is_a_column<C: #library::__private::ColumnType>() {}
             #(#types)*
         };
     }
@@ -178,7 +203,7 @@ fn column(at: usize, field: &Field, ty: &TokenStream) -> TokenStream {
         Some((_, Rule::Remove)) => quote!(Some(velvet::OnDelete::Remove)),
     };
     let private = field.private.map(|_| quote!(.private()));
-    quote_spanned!(field.ty.span()=> velvet::ColumnOf::new::<#ty>(#name, #default, #rule)#private)
+    quote_spanned!(field.ty.span()=> (&velvet::FieldOf::<#ty>::HERE).column(#name, #default, #rule)#private)
 }
 
 /// Where the table and its columns come from.

@@ -1,7 +1,8 @@
 //! The derives of Velvet Drawer. Apps use them through `velvet_drawer::{Record, Choice}`, where they are described.
 //!
 //! Both work in three steps: attributes are read into a plain model, the model is checked with every problem collected
-//! at its place, and only a model without problems becomes code.
+//! at its place, and only a model without problems becomes code. One with problems becomes a stand-in beside the problems, which does
+//! nothing but keep the compiler from saying at every use of the type that it is none of ours.
 
 #![forbid(unsafe_code)]
 #![warn(clippy::unwrap_used)]
@@ -17,7 +18,8 @@ mod problems;
 
 use proc_macro::TokenStream;
 use proc_macro2::TokenStream as TokenStream2;
-use syn::{DeriveInput, parse_macro_input};
+use generate::Form;
+use syn::{Data, DeriveInput, parse_macro_input};
 
 /// Makes a struct a record: one struct, one table; one field, one column.
 #[proc_macro_derive(Record, attributes(record))]
@@ -28,14 +30,18 @@ pub fn record(input: TokenStream) -> TokenStream {
 
 fn record_code(input: DeriveInput) -> TokenStream2 {
     let mut problems = problems::Problems::default();
+    // An enumeration that should have been a choice stands in for one.
+    let stands_in = matches!(input.data, Data::Enum(_)).then(|| choice::stand_in(&input));
     let model = model::Record::read(input, &mut problems);
     if let Some(model) = &model {
         check::record(model, &mut problems);
     }
-    let code = |generate: fn(&model::Record) -> TokenStream2| model.as_ref().map(generate).unwrap_or_default();
-    match problems.into_result() {
-        Ok(()) => code(generate::record),
-        Err(problems) => [problems.into_compile_error(), code(generate::checks_alone)].into_iter().collect(),
+    match (problems.into_result(), model) {
+        (Ok(()), model) => model.map(|model| generate::record(&model, Form::Whole)).unwrap_or_default(),
+        (Err(problems), model) => {
+            let stands_in = stands_in.or_else(|| model.map(|model| generate::record(&model, Form::StandIn)));
+            problems.into_compile_error().into_iter().chain(stands_in.unwrap_or_default()).collect()
+        }
     }
 }
 
@@ -43,12 +49,16 @@ fn record_code(input: DeriveInput) -> TokenStream2 {
 #[proc_macro_derive(Choice, attributes(choice))]
 pub fn choice(input: TokenStream) -> TokenStream {
     let input = parse_macro_input!(input as DeriveInput);
-    choice::code(input).unwrap_or_else(syn::Error::into_compile_error).into()
+    let stands_in = choice::stand_in(&input);
+    let code = choice::code(input).unwrap_or_else(|e| e.into_compile_error().into_iter().chain(stands_in).collect());
+    code.into()
 }
 
 /// Makes a struct an excerpt: rows of a statement, or some columns of a record, are read as it by the names of its fields.
 #[proc_macro_derive(Excerpt, attributes(excerpt))]
 pub fn excerpt(input: TokenStream) -> TokenStream {
     let input = parse_macro_input!(input as DeriveInput);
-    excerpt::code(input).unwrap_or_else(syn::Error::into_compile_error).into()
+    let stands_in = excerpt::stand_in(&input);
+    let code = excerpt::code(input).unwrap_or_else(|e| e.into_compile_error().into_iter().chain(stands_in).collect());
+    code.into()
 }

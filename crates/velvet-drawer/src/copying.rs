@@ -68,7 +68,7 @@ pub(crate) fn blank_private(path: &Path, structure: &Structure) -> Result<(), Fa
     let connection = Connection::writer(path, &Settings::of_ours(Duration::ZERO, false))?;
     // No trigger of any kind is to hear of this, or to keep what stood there.
     connection.without_triggers(|| {
-        connection.run("BEGIN IMMEDIATE")?;
+        let transaction = connection.transaction()?;
         for table in &structure.tables {
             let private = table.columns.iter().filter(|c| c.private).filter_map(|c| Some((&c.name, c.blank()?)));
             let private: Vec<_> = private.collect();
@@ -92,7 +92,7 @@ pub(crate) fn blank_private(path: &Path, structure: &Structure) -> Result<(), Fa
                 }
             }
         }
-        connection.run("COMMIT")?;
+        transaction.commit()?;
         // What was overwritten may still stand in unused parts of pages.
         connection.run("VACUUM")?;
         if About::fact(&connection, "structure_count")?.is_some() {

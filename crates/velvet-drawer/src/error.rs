@@ -240,6 +240,11 @@ impl Error {
                 .advise("Link to a record that is there, and remove records only after those that link to them"),
             FaultKind::Unfit => of(Cause::Misfit, &format!("a column does not take the value ({message})"))
                 .advise("Write a value of the column's own type, and one that is there unless the column is optional"),
+            FaultKind::RolledBack(first) => {
+                let cause = Error::engine(doing, Fault { kind: *first, message: message.clone() }).0.cause;
+                of(cause, &format!("an earlier error in this transaction had it rolled back as a whole ({message})"))
+                    .advise("Return that error from the closure instead of going on after it, and write it all again")
+            }
             FaultKind::NoColumn(_) | FaultKind::Forbidden | FaultKind::Other => {
                 of(Cause::Engine, &format!("{message} (engine version {})", crate::engine::version()))
             }

@@ -33,7 +33,7 @@ pub use error::Error;
 pub use opening::{Opened, Opening, Options};
 pub use outside::DanglingFile;
 pub use reading::{
-    Explained, Follow, Gather, Going, Groups, Hit, Only, Reads, Records, Search, Stream, View, With, Writes,
+    Explained, Follow, Gather, Going, Groups, Hit, Only, Readable, Reads, Records, Search, Stream, View, With, Writes,
 };
 pub use schema::Schema;
 pub use sql::Sql;
@@ -56,9 +56,10 @@ pub mod __private {
     pub use velvet_core::column_type::{read_choice, stored_arg, stored_value};
     pub use velvet_core::evolution::{Hint, Hints, Origin};
     pub use velvet_core::excerpt::{Excerpt, ExcerptOf, Wanted};
+    pub use velvet_core::field::{FieldOf, Fit, Unfit};
     pub use velvet_core::pick::{Picked, pick_column};
     pub use velvet_core::statement::Statements;
-    pub use velvet_core::structure::{Column as ColumnOf, Index, Kind, OnDelete, Table};
+    pub use velvet_core::structure::{Index, Kind, OnDelete, Table};
     pub use velvet_core::{
         Choice, Column, ColumnType, Json, Key, Keyed, LinkOf, LinkedFrom, Misfit, Output, Record, Searchable, Shape,
         Shared, Sink, Source, Textual, ValueRef,

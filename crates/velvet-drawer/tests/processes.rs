@@ -117,6 +117,17 @@ fn app() {
             }
         }
         "move weight" => move_weight(&drawer, 150),
+        "go on after a failed part" => {
+            let result = drawer.write(|tx| {
+                tx.insert(piece("first"))?;
+                // Larger than what the engine holds in memory, so that it meets the full device before the commit.
+                let large = (0..60).map(|n| Piece { remarks: "x".repeat(100_000), ..piece(&format!("large {n}")) });
+                assert!(tx.part(|tx| tx.insert_all(large)).is_err());
+                let _ = tx.insert(piece("last"));
+                Ok(())
+            });
+            say(&format!("{} pieces after {:?}", drawer.count::<Piece>().unwrap(), result.map_err(|e| e.to_string())));
+        }
         "count up" => {
             let key = Key::<Piece>::from_number(1);
             for _ in 0..50 {
@@ -417,6 +428,24 @@ fn an_upgrade_without_space_leaves_the_file_old_and_says_so() {
         }
     }
     assert!((2..6).contains(&refused), "{refused}");
+}
+
+#[test]
+fn a_write_that_met_a_full_device_in_one_of_its_parts_keeps_all_of_the_rest_or_nothing() {
+    let phone = Phone::temporary().unwrap();
+    let sandbox = phone.sandbox("kilnbook").unwrap();
+    let path = sandbox.durable().join("kiln.drawer");
+    Drawer::open(&path, schema()).unwrap().close().unwrap();
+    for kilobytes in [300, 1_000, 3_000] {
+        let running = start_with_space_for(kilobytes * 1_024, &sandbox, "go on after a failed part");
+        let (status, said) = running.quit().unwrap();
+        assert!(status.success(), "{said:?}");
+        let said = said.iter().find(|line| line.contains("pieces after")).unwrap();
+        let left: i64 = other_program(&path).query_row("SELECT count(*) FROM piece", [], |row| row.get(0)).unwrap();
+        let whole = if said.contains("Ok(()") { 2 } else { 0 };
+        assert_eq!(left, whole, "{said}");
+        other_program(&path).execute("DELETE FROM piece", []).unwrap();
+    }
 }
 
 #[test]

@@ -134,3 +134,34 @@ fn threads_that_change_one_record_lose_no_update() {
         assert_eq!(drawer.get(key).unwrap().unwrap().grams, Some(740));
     }
 }
+
+#[test]
+fn after_the_engine_rolled_back_nothing_more_of_the_transaction_is_written() {
+    let insert = "insert or rollback into piece (mark, stage, grams, remarks) values (:mark, 'Thrown', 1, '')";
+    for (drawer, _folder) in drawers() {
+        drawer.insert(piece("K-1")).unwrap();
+        for in_a_part in [false, true] {
+            let mut refused = Vec::new();
+            let result = drawer.write(|tx| {
+                tx.insert(piece("K-2"))?;
+                let fails = |tx: &velvet_drawer::Tx<'_>| tx.sql(insert).bind("mark", "K-1").run();
+                let first = if in_a_part { tx.part(|tx| fails(tx)) } else { fails(tx) };
+                assert!(first.unwrap_err().is_clash());
+                refused.push(tx.insert(piece("K-3")).map(drop));
+                refused.push(tx.insert_all([piece("K-4")]).map(drop));
+                refused.push(tx.sql(insert).bind("mark", "K-5").run().map(drop));
+                refused.push(tx.part(|tx| tx.insert(piece("K-6"))).map(drop));
+                refused.push(tx.records::<Piece>().update(|p| p.grams.clear()).map(drop));
+                refused.push(tx.count::<Piece>().map(drop));
+                Ok(())
+            });
+            let said = "an earlier error in this transaction had it rolled back as a whole (UNIQUE constraint failed: piece.mark)";
+            for error in refused.into_iter().chain([result]).map(Result::unwrap_err) {
+                assert!(error.is_clash() && error.to_string().contains(said), "{error:?}");
+            }
+            assert_eq!(drawer.records::<Piece>().only(|p| p.mark).collect().unwrap(), ["K-1"]);
+        }
+        drawer.write(|tx| tx.insert(piece("K-7"))).unwrap();
+        assert_eq!(drawer.count::<Piece>().unwrap(), 2);
+    }
+}

@@ -1,6 +1,6 @@
 //! Nested values and lists, stored as JSON text.
 
-use super::{ColumnType, Misfit, Output};
+use super::{ColumnType, Misfit, Output, finite};
 use crate::structure::Kind;
 use crate::value::ValueRef;
 use serde::Serialize;
@@ -20,8 +20,17 @@ impl<V: Serialize + DeserializeOwned + 'static> ColumnType for Json<V> {
     }
 
     fn store<O: Output>(value: &V, out: O) -> Result<(), Misfit> {
-        let text = serde_json::to_string(value)
-            .map_err(|e| Misfit::new("the nested value", format!("cannot be written as JSON: {e}")))?;
+        let refused = |why: String| Misfit::new("the nested value", why);
+        finite::check(value).map_err(|found| {
+            refused(format!("holds {found}, which JSON has no form for"))
+                .advise("Correct the calculation, or make that part an Option and keep None")
+        })?;
+        let text = serde_json::to_string(value).map_err(|e| refused(format!("cannot be written as JSON: {e}")))?;
+        // What cannot be read back must not be written: one such row, and no list that has it can be read any more.
+        serde_json::from_str::<V>(&text).map_err(|e| {
+            refused(format!("could not be read back as {}: {e}", std::any::type_name::<V>()))
+                .advise("Make what its type writes and what it reads the same form, nested less than 128 levels deep")
+        })?;
         out.text(&text);
         Ok(())
     }

@@ -2,6 +2,7 @@
 
 mod choice;
 mod dates;
+mod finite;
 mod json;
 mod numbers;
 mod optional;

@@ -1,8 +1,9 @@
 //! Types of an app's own.
 
-use super::{ColumnType, Misfit, Ordered, Output, Shape};
+use super::{ColumnType, Misfit, Ordered, Output, Shape, stored_value};
+use crate::show;
 use crate::structure::Kind;
-use crate::value::ValueRef;
+use crate::value::{Value, ValueRef};
 
 /// Makes a type of your own a column, by saying which column type it is stored as and how to go there and back.
 ///
@@ -33,7 +34,8 @@ pub trait StoredAs: Sized + 'static {
     /// The value that was stored.
     ///
     /// # Errors
-    /// Says why `stored` is not such a value, as the rest of a sentence that begins with the stored value.
+    /// Says why `stored` is not such a value, as the rest of a sentence that begins with the stored value. Such a value is refused
+    /// when it is written, too, so that nothing is stored that cannot be read back.
     fn from_stored(stored: Self::Stored) -> Result<Self, String>;
 }
 
@@ -52,7 +54,13 @@ impl<T: StoredAs> ColumnType for T {
     }
 
     fn store<O: Output>(value: &T, out: O) -> Result<(), Misfit> {
-        T::Stored::store(&value.to_stored(), out)
+        let stored = value.to_stored();
+        T::Stored::store(&stored, out)?;
+        // What cannot be read back must not be written: one such row, and no list that has it can be read any more.
+        T::from_stored(stored).map(drop).map_err(|reason| {
+            let stored = stored_value::<T::Stored>(&value.to_stored()).unwrap_or(Value::Missing);
+            Misfit::new(show::plain(stored.as_ref()), reason)
+        })
     }
 
     fn store_arg<O: Output>(arg: T, out: O) -> Result<(), Misfit> {
@@ -60,7 +68,7 @@ impl<T: StoredAs> ColumnType for T {
     }
 
     fn load(stored: ValueRef<'_>) -> Result<T, Misfit> {
-        T::from_stored(T::Stored::load(stored)?).map_err(|reason| Misfit::new(crate::show::plain(stored), reason))
+        T::from_stored(T::Stored::load(stored)?).map_err(|reason| Misfit::new(show::plain(stored), reason))
     }
 }
 

@@ -3,6 +3,7 @@
 use super::counting::Counting;
 use super::guard::Guard;
 use super::report::Report;
+use super::transaction::Open;
 use super::{Fault, FaultKind, Reporting, Statement};
 use rusqlite::config::DbConfig;
 use rusqlite::functions::FunctionFlags;
@@ -46,6 +47,7 @@ pub(crate) struct Connection {
     guard: Guard,
     pub(super) report: Report,
     pub(super) counting: Option<Counting>,
+    pub(super) open: Open,
 }
 
 impl Connection {
@@ -77,7 +79,7 @@ impl Connection {
         let guard = Guard::default();
         let decides = guard.clone();
         engine.authorizer(Some(move |context: AuthContext<'_>| decides.decide(&context)))?;
-        Ok(Connection { engine, orders: RefCell::default(), guard, report: Report::none(), counting: None })
+        Ok(Connection { engine, orders: RefCell::default(), guard, report: Report::none(), counting: None, open: Open::default() })
     }
 
     fn open(path: &Path, flags: OpenFlags, settings: &Settings) -> Result<Connection, Fault> {
@@ -141,6 +143,11 @@ impl Connection {
         Ok(self.engine.set_db_config(DbConfig::SQLITE_DBCONFIG_ENABLE_FKEY, on).map(drop)?)
     }
 
+    /// Checks links only when the transaction that is open is committed.
+    pub(crate) fn check_links_at_commit(&self) -> Result<(), Fault> {
+        self.run("PRAGMA defer_foreign_keys = ON")
+    }
+
     /// Runs `work` without waiting for other processes, and waits for them as long as before afterwards.
     pub(crate) fn without_patience<R>(&self, wait: Duration, work: impl FnOnce() -> R) -> R {
         // Where the waiting time cannot be changed, `work` waits.
@@ -178,23 +185,26 @@ impl Connection {
 
     /// Runs statements that need no arguments; rows they return are dropped.
     pub(crate) fn run(&self, text: &str) -> Result<(), Fault> {
-        Ok(self.engine.execute_batch(text)?)
+        self.refuse_if_rolled_back()?;
+        self.engine.execute_batch(text).map_err(|error| self.failed(error))
     }
 
-    /// Runs one statement that begins or ends a transaction; it is kept prepared.
+    /// Runs one statement without arguments; it is kept prepared.
     #[inline]
-    pub(crate) fn turn(&self, text: &str) -> Result<(), Fault> {
+    pub(crate) fn execute(&self, text: &str) -> Result<(), Fault> {
         self.prepare(text)?.execute().map(drop)
     }
 
     /// A prepared statement.
     #[inline]
     pub(crate) fn prepare<'c>(&'c self, text: &'c str) -> Result<Statement<'c>, Fault> {
+        self.refuse_if_rolled_back()?;
         Ok(Statement { engine: self.engine.prepare_cached(text)?, text, connection: self })
     }
 
     /// A prepared statement that the app wrote itself: it may read and write records, and nothing else.
     pub(crate) fn prepare_foreign<'c>(&'c self, text: &'c str) -> Result<Statement<'c>, Fault> {
+        self.refuse_if_rolled_back()?;
         // Marked, so that it is never taken for one of ours, which may do more.
         let marked = format!("{text}\n/* own */");
         match self.guard.watching(|| self.engine.prepare_cached(&marked)) {
@@ -214,13 +224,14 @@ impl Connection {
         match self.guard.making(|| self.engine.prepare(&marked).and_then(|mut s| s.raw_execute())) {
             (Ok(_), None) => Ok(()),
             (_, Some(why)) => Err(Fault { kind: FaultKind::Forbidden, message: why }),
-            (Err(error), None) => Err(error.into()),
+            (Err(error), None) => Err(self.failed(error)),
         }
     }
 
     /// The whole number that a statement without arguments returns first.
     pub(crate) fn number(&self, text: &str) -> Result<i64, Fault> {
-        Ok(self.engine.query_row(text, params![], |row| row.get(0))?)
+        self.refuse_if_rolled_back()?;
+        self.engine.query_row(text, params![], |row| row.get(0)).map_err(|error| self.failed(error))
     }
 
     /// The row number that the last insert gave.

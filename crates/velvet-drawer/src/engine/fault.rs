@@ -41,6 +41,8 @@ pub(crate) enum FaultKind {
     Device,
     /// The statement is not allowed here.
     Forbidden,
+    /// The transaction is over: the engine rolled it back after an earlier fault of this kind.
+    RolledBack(Box<FaultKind>),
     /// Anything else.
     Other,
 }

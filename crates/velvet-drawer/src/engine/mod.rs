@@ -9,6 +9,7 @@ mod pool;
 mod report;
 mod statement;
 mod traceless;
+mod transaction;
 mod whole_copy;
 
 pub(crate) use connection::{Connection, Settings};

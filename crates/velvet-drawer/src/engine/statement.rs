@@ -59,8 +59,9 @@ impl<'c> Statement<'c> {
     /// Runs it to its end and says how many rows it changed.
     pub(crate) fn execute(&mut self) -> Result<u64, Fault> {
         let mut telling = self.connection.report.begun(self.text, &self.engine);
+        self.connection.refuse_if_rolled_back()?;
         self.begin_counting();
-        let changed = self.engine.raw_execute().inspect_err(|_| undo(self.connection))? as u64;
+        let changed = self.engine.raw_execute().map_err(|error| undone(self.connection, error))? as u64;
         if let Some(telling) = &mut telling {
             telling.rows = changed;
         }
@@ -84,10 +85,11 @@ impl<'c> Statement<'c> {
 
 /// What a statement wrote before it failed is undone.
 #[cold]
-fn undo(connection: &Connection) {
+fn undone(connection: &Connection, error: rusqlite::Error) -> Fault {
     if let Some(counting) = &connection.counting {
         counting.undo_statement();
     }
+    connection.failed(error)
 }
 
 /// Binds a record's columns.
@@ -170,7 +172,7 @@ impl<'s> Rows<'s> {
     #[inline]
     pub(crate) fn next(&mut self) -> Result<Option<Row<'_, 's>>, Fault> {
         let connection = self.connection;
-        let row = self.rows.next().inspect_err(|_| undo(connection))?;
+        let row = self.rows.next().map_err(|error| undone(connection, error))?;
         if let (Some(telling), Some(_)) = (&mut self.telling, row) {
             telling.rows += 1;
         }

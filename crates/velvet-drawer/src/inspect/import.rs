@@ -44,25 +44,18 @@ pub fn import(
     let connection = Connection::writer(path, &Settings::of_ours(WAIT, false)).map_err(engine)?;
     let mut importing =
         Importing { to: &connection, structure, names, tables: HashMap::new(), problems: Vec::new(), rows: 0 };
-    connection.run("BEGIN IMMEDIATE; PRAGMA defer_foreign_keys = ON").map_err(engine)?;
-    let done = importing.all(table.as_ref(), form, from, path).and_then(|()| {
-        importing.links_hold().map_err(engine)?;
-        match importing.problems.as_slice() {
-            [] => connection.run("COMMIT").map_err(engine),
-            problems => {
-                let more = if problems.len() >= MOST_PROBLEMS { ", and perhaps more" } else { "" };
-                let error = Error::new(Cause::BadQuery, format!("cannot import: {}{more}", problems.join("; ")));
-                let advice = "Mend these, or leave them out, and import again";
-                Err(error.untouched("Nothing was written").advise(advice).in_file(path))
-            }
-        }
-    });
-    if done.is_err() {
-        // The engine may have rolled back by itself; then this has nothing left to do.
-        let _ = connection.run("ROLLBACK");
+    let transaction = connection.transaction().map_err(engine)?;
+    connection.check_links_at_commit().map_err(engine)?;
+    importing.all(table.as_ref(), form, from, path)?;
+    importing.links_hold().map_err(engine)?;
+    if !importing.problems.is_empty() {
+        let more = if importing.problems.len() >= MOST_PROBLEMS { ", and perhaps more" } else { "" };
+        let error = Error::new(Cause::BadQuery, format!("cannot import: {}{more}", importing.problems.join("; ")));
+        let advice = "Mend these, or leave them out, and import again";
+        return Err(error.untouched("Nothing was written").advise(advice).in_file(path));
     }
+    transaction.commit().map_err(engine)?;
     let rows = importing.rows;
-    done?;
     connection.close().map_err(engine)?;
     Ok(rows)
 }
@@ -80,7 +73,7 @@ pub fn import_sql(path: impl AsRef<Path>, text: &str) -> Result<u64, Error> {
         let engine = |fault| Error::engine(doing, fault);
         let connection = Connection::writer(unfinished, &Settings::of_ours(WAIT, true)).map_err(engine)?;
         connection.enforce_links(false).map_err(engine)?;
-        connection.run("BEGIN IMMEDIATE").map_err(engine)?;
+        let transaction = connection.transaction().map_err(engine)?;
         for (line, statement) in statements(text) {
             match connection.run_making(statement) {
                 Ok(()) => count += 1,
@@ -92,7 +85,7 @@ pub fn import_sql(path: impl AsRef<Path>, text: &str) -> Result<u64, Error> {
                 }
             }
         }
-        connection.run("COMMIT").map_err(engine)?;
+        transaction.commit().map_err(engine)?;
         connection.merge_alone().map_err(engine)?;
         connection.close().map_err(engine)
     })?;

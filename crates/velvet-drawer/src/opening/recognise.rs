@@ -40,15 +40,13 @@ pub(crate) fn recognise(connection: &Connection, declared: &Declared) -> Result<
 fn not_ours(connection: &Connection, declared: &Declared) -> Result<Found, Error> {
     let engine = |fault: Fault| Error::engine("cannot open the drawer", fault).untouched(UNTOUCHED);
     // Whoever creates the drawer asks inside of a transaction already.
-    let began = connection.run("BEGIN").is_ok();
+    let snapshot = (!connection.is_in_transaction()).then(|| connection.snapshot()).transpose().map_err(engine)?;
     let one_state = || -> Result<(i64, i64, i64), Fault> {
         let tables = connection.number("SELECT count(*) FROM sqlite_schema")?;
         Ok((tables, connection.number("PRAGMA application_id")?, connection.number("PRAGMA user_version")?))
     };
     let state = one_state();
-    if began {
-        connection.run("ROLLBACK").map_err(engine)?;
-    }
+    drop(snapshot);
     match state.map_err(engine)? {
         (0, 0, 0) => Ok(Found::Fresh),
         (_, APPLICATION_ID, _) if About::read(connection).map_err(engine)?.is_some() => recognise(connection, declared),

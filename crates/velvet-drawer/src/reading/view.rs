@@ -35,20 +35,9 @@ impl Drawer {
     pub fn read<R>(&self, work: impl FnOnce(&View<'_>) -> Result<R, Error>) -> Result<R, Error> {
         self.reading(|connection| {
             let open = Open { connection, inner: &self.inner };
-            connection.turn("BEGIN").map_err(open.fault(|| "cannot begin to read".into()))?;
-            let _end = End(open);
+            let _state = connection.snapshot().map_err(open.fault(|| "cannot begin to read".into()))?;
             self.busy_here(|| work(&View { open, gets: RefCell::default() }))
         })
-    }
-}
-
-/// Ends the state that is read, however the closure ends.
-struct End<'a>(Open<'a>);
-
-impl Drop for End<'_> {
-    fn drop(&mut self) {
-        // Nothing was written, so there is nothing that could fail to be kept.
-        let _ = self.0.connection.turn("ROLLBACK");
     }
 }
 

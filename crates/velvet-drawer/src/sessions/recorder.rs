@@ -337,12 +337,8 @@ fn run(connection: &Connection, text: &str, values: &[Value]) -> Result<(), Faul
 /// Runs `work` in a transaction that is safe from a kill, but does not wait until it is safe from a loss of power.
 fn lightly<R>(connection: &Connection, work: impl FnOnce() -> Result<R, Fault>) -> Result<R, Fault> {
     connection.without_waiting(|| {
-        connection.turn("BEGIN IMMEDIATE")?;
-        let result = work().and_then(|result| connection.turn("COMMIT").map(|()| result));
-        if result.is_err() {
-            // The engine may have rolled back by itself; then this has nothing left to do.
-            let _ = connection.turn("ROLLBACK");
-        }
-        result
+        let transaction = connection.transaction()?;
+        let result = work()?;
+        transaction.commit().map(|()| result)
     })
 }

@@ -14,7 +14,7 @@ const TEXTS: [&str; 6] =
 /// Fills every table.
 pub(super) fn fill(connection: &Connection, structure: &Structure) -> Result<(), Fault> {
     connection.enforce_links(false)?;
-    connection.run("BEGIN IMMEDIATE")?;
+    let transaction = connection.transaction()?;
     for table in &structure.tables {
         let names = table.column_names().map(quoted).collect::<Vec<_>>().join(", ");
         let marks = vec!["?"; table.columns.len() + 1].join(", ");
@@ -26,7 +26,7 @@ pub(super) fn fill(connection: &Connection, structure: &Structure) -> Result<(),
             statement.execute()?;
         }
     }
-    connection.run("COMMIT")?;
+    transaction.commit()?;
     connection.enforce_links(true)
 }
 

@@ -40,7 +40,7 @@ impl Keeping {
 
     /// A transaction of ours has begun.
     pub(crate) fn begin(&self, connection: &Connection) -> Result<(), Fault> {
-        connection.turn(&self.begin)
+        connection.execute(&self.begin)
     }
 
     /// A transaction of ours is about to be kept.
@@ -54,7 +54,7 @@ impl Keeping {
         if left_entries {
             self.trim(connection)?;
         }
-        connection.turn(ended)
+        connection.execute(ended)
     }
 
     fn trim(&self, connection: &Connection) -> Result<(), Fault> {

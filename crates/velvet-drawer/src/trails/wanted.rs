@@ -91,14 +91,10 @@ impl Wanted {
             }
             Ok(())
         };
-        connection.run("BEGIN IMMEDIATE").and_then(|()| change().and_then(|()| connection.run("COMMIT"))).map_err(
-            |fault| {
-                // The engine may have rolled back by itself; then this has nothing left to do.
-                let _ = connection.run("ROLLBACK");
-                Error::engine("cannot open the drawer: its trails cannot be switched on or off", fault)
-                    .untouched("The file was left untouched")
-            },
-        )
+        connection.transaction().and_then(|transaction| change().and_then(|()| transaction.commit())).map_err(|fault| {
+            Error::engine("cannot open the drawer: its trails cannot be switched on or off", fault)
+                .untouched("The file was left untouched")
+        })
     }
 }
 

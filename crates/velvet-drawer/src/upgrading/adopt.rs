@@ -33,15 +33,11 @@ pub(crate) fn adopt(
     let doing = "cannot take over the file".to_owned();
     let adopting = Upgrading { connection, declared, from: declared.version, path, watch, doing };
     connection.enforce_links(false).map_err(|fault| adopting.refused(fault))?;
-    connection.run("BEGIN IMMEDIATE").map_err(|fault| adopting.refused(fault))?;
-    let result = adopting.take_over().and_then(|adopted| match connection.run("COMMIT") {
-        Ok(()) => Ok(adopted),
-        Err(fault) => Err(adopting.refused(fault)),
+    let result = connection.transaction().map_err(|fault| adopting.refused(fault)).and_then(|transaction| {
+        let adopted = adopting.take_over()?;
+        transaction.commit().map_err(|fault| adopting.refused(fault))?;
+        Ok(adopted)
     });
-    if result.is_err() {
-        // The engine may have rolled back by itself; then this has nothing left to do.
-        let _ = connection.run("ROLLBACK");
-    }
     connection.enforce_links(true).map_err(|fault| adopting.refused(fault))?;
     result.map_err(|e| e.untouched("The file was left as it was"))
 }

@@ -133,17 +133,10 @@ impl Upgrading<'_> {
     }
 
     fn in_transaction(&self, history: &History, steps: &[Step], lossy: bool) -> Result<Upgraded, Error> {
-        self.connection.run("BEGIN IMMEDIATE").map_err(|fault| self.engine(fault))?;
-        let result = self.all(history, steps, lossy);
-        let committed = result.and_then(|upgraded| match self.connection.run("COMMIT") {
-            Ok(()) => Ok(upgraded),
-            Err(fault) => Err(self.engine(fault)),
-        });
-        if committed.is_err() {
-            // The engine may have rolled back by itself; then this has nothing left to do.
-            let _ = self.connection.run("ROLLBACK");
-        }
-        committed
+        let transaction = self.connection.transaction().map_err(|fault| self.engine(fault))?;
+        let upgraded = self.all(history, steps, lossy)?;
+        transaction.commit().map_err(|fault| self.engine(fault))?;
+        Ok(upgraded)
     }
 
     fn all(&self, history: &History, steps: &[Step], lossy: bool) -> Result<Upgraded, Error> {

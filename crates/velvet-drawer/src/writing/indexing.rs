@@ -58,11 +58,11 @@ impl Open<'_> {
         let engine = |fault| self.inner.fault(&format!("cannot tell the search index of {}", T::TABLE), fault);
         let last = format!("SELECT coalesce(max({}), 0) FROM {}", quoted(KEY_COLUMN), quoted(T::TABLE));
         let last = self.connection.number(&last).map_err(engine)?;
-        self.connection.turn(PAUSE_SEARCH).map_err(engine)?;
+        self.connection.execute(PAUSE_SEARCH).map_err(engine)?;
         let result = insert();
         let learn = statement::learn_above(T::TABLE, T::SEARCHABLE);
         let told = self.tell(&learn, ValueRef::Integer(last));
-        self.connection.turn(RESUME_SEARCH).map_err(engine)?;
+        self.connection.execute(RESUME_SEARCH).map_err(engine)?;
         told.map_err(engine)?;
         result
     }
@@ -80,10 +80,10 @@ impl Open<'_> {
         let (forget, learn) =
             (statement::forget_keys(T::TABLE, T::SEARCHABLE), statement::learn_keys(T::TABLE, T::SEARCHABLE));
         self.tell(&forget, ValueRef::Text(keys)).map_err(engine)?;
-        self.connection.turn(PAUSE_SEARCH).map_err(engine)?;
+        self.connection.execute(PAUSE_SEARCH).map_err(engine)?;
         let result = update();
         let told = self.tell(&learn, ValueRef::Text(keys));
-        self.connection.turn(RESUME_SEARCH).map_err(engine)?;
+        self.connection.execute(RESUME_SEARCH).map_err(engine)?;
         told.map_err(engine)?;
         result
     }

@@ -1,7 +1,7 @@
 //! All or nothing.
 
 use crate::drawer::Drawer;
-use crate::engine::{Connection, Written};
+use crate::engine::Connection;
 use crate::error::Error;
 use crate::reading::{Open, Records};
 use crate::trails::Keeping;
@@ -39,8 +39,7 @@ impl Drawer {
                 recorder.note_if_due(connection);
             }
             let trail = open.begin_trail()?;
-            connection.turn("BEGIN IMMEDIATE").map_err(engine("cannot begin to write"))?;
-            let mut rollback = Rollback(Some(open));
+            let transaction = connection.transaction().map_err(engine("cannot begin to write"))?;
             if let Some((keeping, _)) = trail {
                 keeping.begin(connection).map_err(engine("cannot begin the trail of a write"))?;
             }
@@ -48,37 +47,9 @@ impl Drawer {
             if let Some((keeping, session)) = trail {
                 keeping.end(connection, session).map_err(engine("cannot keep the trail of a write"))?;
             }
-            connection.turn("COMMIT").map_err(engine("cannot keep what was written"))?;
-            rollback.0 = None;
+            transaction.commit().map_err(engine("cannot keep what was written"))?;
             Ok(result)
         })
-    }
-}
-
-/// Rolls back when dropped, unless the transaction was kept.
-struct Rollback<'a>(Option<Open<'a>>);
-
-impl Drop for Rollback<'_> {
-    fn drop(&mut self) {
-        if let Some(open) = self.0 {
-            // The engine may have rolled back by itself; then this has nothing left to do.
-            let _ = open.connection.turn("ROLLBACK");
-            open.connection.count_again_from(Vec::new());
-        }
-    }
-}
-
-/// Rolls a part back when dropped, unless it was kept.
-struct Part<'a>(Option<(Open<'a>, Vec<Written>)>);
-
-impl Drop for Part<'_> {
-    fn drop(&mut self) {
-        if let Some((open, counted)) = self.0.take() {
-            // The engine may have rolled the whole transaction back by itself; then this has nothing left to do.
-            let _ = open.connection.turn("ROLLBACK TO velvet_part");
-            let _ = open.connection.turn("RELEASE velvet_part");
-            open.connection.count_again_from(counted);
-        }
     }
 }
 
@@ -96,11 +67,9 @@ impl<'a> Open<'a> {
     /// Runs `work` as a part of the transaction that this is in; rolled back alone when it fails.
     pub(crate) fn part<R>(self, work: impl FnOnce() -> Result<R, Error>) -> Result<R, Error> {
         let engine = |fault| self.inner.fault("cannot begin or end a part of the transaction", fault);
-        self.connection.turn("SAVEPOINT velvet_part").map_err(engine)?;
-        let mut part = Part(Some((self, self.connection.counted())));
+        let part = self.connection.savepoint().map_err(engine)?;
         let result = work()?;
-        self.connection.turn("RELEASE velvet_part").map_err(engine)?;
-        part.0 = None;
+        part.keep().map_err(engine)?;
         Ok(result)
     }
 }

@@ -1,6 +1,7 @@
 //! The records that the tests of this crate share.
 #![allow(dead_code, unreachable_pub)]
 
+pub mod everything;
 pub mod versions;
 
 use std::path::PathBuf;

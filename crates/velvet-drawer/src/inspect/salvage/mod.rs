@@ -140,9 +140,8 @@ pub fn salvage(from: impl AsRef<Path>, to: impl AsRef<Path>, saved: &mut dyn FnM
         let done = connection
             .enforce_links(false)
             .and_then(|()| connection.run(&format!("PRAGMA encoding = '{encoding}'")))
-            .and_then(|()| connection.run("BEGIN IMMEDIATE"))
-            .and_then(|()| salvaging.all())
-            .and_then(|()| connection.run("COMMIT"))
+            .and_then(|()| connection.transaction())
+            .and_then(|transaction| salvaging.all().and_then(|()| transaction.commit()))
             .and_then(|()| connection.merge_alone());
         done.and_then(|()| connection.close()).map_err(|fault| Error::engine(doing, fault))
     })?;

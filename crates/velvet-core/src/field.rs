@@ -1,0 +1,88 @@
+//! How the code of the derives reaches the column type of a field.
+//!
+//! A type that is no column is one error, at a check of its own. So that the rest of the code is not further ones, each of them in parts
+//! that the app's author does not know, it falls back there to code that never runs: by method lookup, which takes [`Fit`] where
+//! the type is a column, and else [`Unfit`], which is one reference further away.
+
+use crate::column_type::{ColumnType, Misfit};
+use crate::excerpt::Wanted;
+use crate::record::{Sink, Source};
+use crate::structure::{Column, OnDelete};
+use crate::value::Value;
+use std::marker::PhantomData;
+
+/// The column type of a field, or a type that is none.
+pub struct FieldOf<C>(PhantomData<fn() -> C>);
+
+impl<C> FieldOf<C> {
+    /// That of this type.
+    pub const HERE: FieldOf<C> = FieldOf(PhantomData);
+}
+
+/// What a field with a column type can do.
+pub trait Fit {
+    /// The field's Rust type.
+    type Value;
+
+    /// Hands the field's value to `sink`.
+    ///
+    /// # Errors
+    /// As [`Sink::put`].
+    fn put<S: Sink>(&self, sink: &mut S, at: usize, value: &Self::Value) -> Result<(), Misfit>;
+
+    /// Takes the field's value from `source`.
+    ///
+    /// # Errors
+    /// As [`Source::take`].
+    fn take<S: Source>(&self, source: &mut S, at: usize) -> Result<Self::Value, Misfit>;
+
+    /// Its column, as data.
+    fn column(&self, name: &str, default: Option<Value>, on_delete: Option<OnDelete>) -> Column;
+
+    /// Its column in an excerpt.
+    fn wanted(&self, name: &'static str) -> Wanted;
+}
+
+impl<C: ColumnType> Fit for FieldOf<C> {
+    type Value = C::Value;
+
+    #[inline(always)]
+    fn put<S: Sink>(&self, sink: &mut S, at: usize, value: &C::Value) -> Result<(), Misfit> {
+        sink.put::<C>(at, value)
+    }
+
+    #[inline(always)]
+    fn take<S: Source>(&self, source: &mut S, at: usize) -> Result<C::Value, Misfit> {
+        source.take::<C>(at)
+    }
+
+    fn column(&self, name: &str, default: Option<Value>, on_delete: Option<OnDelete>) -> Column {
+        Column::new::<C>(name, default, on_delete)
+    }
+
+    fn wanted(&self, name: &'static str) -> Wanted {
+        Wanted::named::<C>(name)
+    }
+}
+
+/// What stands in for [`Fit`] where the type is no column; never run, because such code does not compile.
+#[allow(missing_docs, clippy::missing_errors_doc)]
+pub trait Unfit: Sized {
+    fn put<S, V>(&self, _: &mut S, _: usize, _: &V) -> Result<(), Misfit> {
+        unreachable!()
+    }
+
+    fn take<S, V>(&self, _: &mut S, _: usize) -> Result<V, Misfit> {
+        unreachable!()
+    }
+
+    fn column(&self, _: &str, _: Option<Value>, _: Option<OnDelete>) -> Column {
+        unreachable!()
+    }
+
+    fn wanted(&self, _: &'static str) -> Wanted {
+        unreachable!()
+    }
+}
+
+impl<C> Unfit for &FieldOf<C> {}
