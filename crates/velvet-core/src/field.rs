@@ -8,7 +8,7 @@ use crate::column_type::{ColumnType, Misfit};
 use crate::excerpt::Wanted;
 use crate::record::{Sink, Source};
 use crate::structure::{Column, OnDelete};
-use crate::value::Value;
+use crate::value::{Value, ValueRef};
 use std::marker::PhantomData;
 
 /// The column type of a field, or a type that is none.
@@ -36,6 +36,12 @@ pub trait Fit {
     /// As [`Source::take`].
     fn take<S: Source>(&self, source: &mut S, at: usize) -> Result<Self::Value, Misfit>;
 
+    /// Sees that a stored value is one of its type.
+    ///
+    /// # Errors
+    /// When it is not.
+    fn fits(&self, at: usize, value: ValueRef<'_>) -> Result<(), Misfit>;
+
     /// Its column, as data.
     fn column(&self, name: &str, default: Option<Value>, on_delete: Option<OnDelete>) -> Column;
 
@@ -56,6 +62,10 @@ impl<C: ColumnType> Fit for FieldOf<C> {
         source.take::<C>(at)
     }
 
+    fn fits(&self, at: usize, value: ValueRef<'_>) -> Result<(), Misfit> {
+        C::load(value).map(drop).map_err(|misfit| misfit.at(at))
+    }
+
     fn column(&self, name: &str, default: Option<Value>, on_delete: Option<OnDelete>) -> Column {
         Column::new::<C>(name, default, on_delete)
     }
@@ -73,6 +83,10 @@ pub trait Unfit: Sized {
     }
 
     fn take<S, V>(&self, _: &mut S, _: usize) -> Result<V, Misfit> {
+        unreachable!()
+    }
+
+    fn fits(&self, _: usize, _: ValueRef<'_>) -> Result<(), Misfit> {
         unreachable!()
     }
 

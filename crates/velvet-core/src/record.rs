@@ -5,7 +5,7 @@ use crate::evolution::Hints;
 use crate::key::Key;
 use crate::statement::Statements;
 use crate::structure::Table;
-use crate::value::Value;
+use crate::value::{Value, ValueRef};
 use std::fmt;
 use std::ops::Deref;
 
@@ -46,6 +46,12 @@ pub trait Record: Sized + 'static {
     /// # Errors
     /// When a stored value is not one of its column's type, with the position of the column.
     fn load<S: Source>(source: &mut S) -> Result<Self, Misfit>;
+
+    /// Sees that a stored value is one of the type of the column at this position.
+    ///
+    /// # Errors
+    /// When it is not, with the position of the column.
+    fn fits(column: usize, value: ValueRef<'_>) -> Result<(), Misfit>;
 }
 
 /// A record with a key of its own: a field with `#[record(key)]`, such as a supplier's article number or a UUID.

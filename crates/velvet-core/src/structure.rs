@@ -137,6 +137,17 @@ pub enum OnDelete {
     Remove,
 }
 
+impl OnDelete {
+    /// What happens, in words.
+    pub fn in_words(self) -> &'static str {
+        match self {
+            OnDelete::Refuse => "removing it is refused",
+            OnDelete::Clear => "the link is cleared",
+            OnDelete::Remove => "this record is removed with it",
+        }
+    }
+}
+
 impl Kind {
     /// The engine's name for what is stored.
     pub fn storage(&self) -> &'static str {

@@ -6,7 +6,7 @@ use common::{all_new, structures};
 use proptest::prelude::*;
 use velvet_core::evolution::{Change, Head, Hint, Hints, History, Operation, Origin, Version, draft, plan};
 use velvet_core::fingerprint;
-use velvet_core::structure::{Column, Index, Kind, Structure, Table};
+use velvet_core::structure::{Column, Index, Kind, OnDelete, Structure, Table};
 
 proptest! {
     #[test]
@@ -59,7 +59,8 @@ fn what_cannot_be_known_is_asked_by_naming_the_attribute() {
         column("kiln", Kind::U8, false),
         column("by", Kind::Text, false),
     ]);
-    let asked = draft(&before, &after, &[], &[]).questions;
+    const BY: Hints = Hints { table: None, columns: &[Hint { column: "by", origin: Some(Origin::New), fill: None }] };
+    let asked = draft(&before, &after, &[("piece", BY)], &[]).questions;
     let expected = [
         "is the new `piece.grams` the `wt` of before? Then write #[record(was = \"wt\")]",
         "what do rows get whose `piece.shelf` is missing? Write #[record(default = …)]",
@@ -72,6 +73,97 @@ fn what_cannot_be_known_is_asked_by_naming_the_attribute() {
     }
     let moved = Structure { tables: vec![Table { name: "pot".into(), ..before.tables[0].clone() }] };
     assert!(draft(&before, &moved, &[], &[]).questions[0].starts_with("is the new table `pot` the `piece` of before?"));
+}
+
+#[test]
+fn whatever_goes_away_beside_something_new_is_asked_about_also_where_the_type_differs() {
+    let before = studio(vec![column("wt", Kind::F64, true), column("old", Kind::Text, true)]);
+    let after = studio(vec![column("grams", Kind::U32, true)]);
+    let asked = |hints: &[(&str, Hints)], before_that: &[Change]| draft(&before, &after, hints, before_that).questions;
+    let question = "is the new `piece.grams` the `wt`, or the `old` of before? Then write #[record(was = \"wt\")]";
+    assert!(asked(&[], &[])[0].starts_with(question), "{:?}", asked(&[], &[]));
+    const NEW: Hints = Hints { table: None, columns: &[Hint { column: "grams", origin: Some(Origin::New), fill: None }] };
+    assert_eq!(asked(&[("piece", NEW)], &[]), [""; 0]);
+    // Once it is recorded, the answer may go from the field; what goes away afterwards is asked about.
+    let recorded = draft(&before, &after, &[("piece", NEW)], &[]).changes;
+    assert_eq!(asked(&[], &recorded), [""; 0]);
+    assert!(asked(&[], &recorded[..2])[0].starts_with("is the new `piece.grams` the `old` of before?"));
+    let named = |name: &str| Structure { tables: vec![Table::new(name, vec![column(name, Kind::Text, true)], None, vec![])] };
+    let tables = draft(&named("shelf"), &named("rack"), &[], &[]).questions;
+    assert!(tables[0].starts_with("is the new table `rack` the `shelf` of before?"), "{tables:?}");
+}
+
+#[test]
+fn names_that_are_swapped_are_asked_about() {
+    let structure = studio(vec![column("a", Kind::Text, true), column("b", Kind::Text, true)]);
+    const SWAPPED: Hints = Hints {
+        table: None,
+        columns: &[
+            Hint { column: "a", origin: Some(Origin::Was("b")), fill: None },
+            Hint { column: "b", origin: Some(Origin::Was("a")), fill: None },
+        ],
+    };
+    let drafted = draft(&structure, &structure, &[("piece", SWAPPED)], &[]);
+    assert_eq!(drafted.changes, []);
+    assert!(drafted.questions[0].starts_with("`piece.a` says that it was `b`, but both were there before. Remove `was`"));
+    assert_eq!(drafted.questions.len(), 2);
+    let (shelf, rack) = (studio(vec![column("a", Kind::Text, true)]).tables[0].clone(), structure.tables[0].clone());
+    let two = Structure { tables: vec![Table { name: "rack".into(), ..rack }, Table { name: "shelf".into(), ..shelf }] };
+    let was = |was| Hints { table: Some(Origin::Was(was)), columns: &[] };
+    assert_eq!(draft(&two, &two, &[("rack", was("shelf")), ("shelf", was("rack"))], &[]).questions.len(), 2);
+}
+
+#[test]
+fn what_may_go_wrong_on_a_phone_or_works_otherwise_is_mentioned() {
+    let link = |on_delete| Column { on_delete: Some(on_delete), ..column("by", Kind::Link { table: "piece".into() }, true) };
+    let (refuse, remove) = (studio(vec![link(OnDelete::Refuse)]), studio(vec![link(OnDelete::Remove)]));
+    let warnings = draft(&refuse, &remove, &[], &[]).warnings;
+    assert_eq!(
+        warnings,
+        ["when the record that `piece.by` links to is removed, this record is removed with it, and no longer removing it is refused"]
+    );
+    assert_eq!(draft(&remove, &refuse, &[], &[]).warnings.len(), 1);
+    let plain = studio(vec![column("name", Kind::Text, false)]);
+    let mut unique = plain.clone();
+    unique.tables[0].indexes.push(Index { columns: vec!["name".into()], unique: true });
+    assert!(draft(&plain, &unique, &[], &[]).warnings[0].starts_with("rows of `piece` that exist may have the same name"));
+    assert_eq!(draft(&unique, &plain, &[], &[]).warnings, [""; 0]);
+}
+
+#[test]
+fn what_is_corrected_before_a_release_is_recorded_again() {
+    let before = studio(vec![column("wt", Kind::F64, true)]);
+    let defaulted = |default: &str| Column { default: Some(default.into()), ..column("wt", Kind::F64, false) };
+    let mut history = History::start("app", &before);
+    history.versions[0].released = true;
+    let record = |history: &History, to: &Structure, hints: Hints| {
+        let base = history.base().unwrap().0.unwrap();
+        let drafted = draft(&base, to, &[("piece", hints)], history.unreleased());
+        assert_eq!(drafted.questions, [""; 0]);
+        history.recorded(to, drafted, &[])
+    };
+    let changes = |history: &History| words(&history.versions[0].changes);
+    let first = record(&history, &studio(vec![defaulted("1.0")]), Hints::default());
+    let second = record(&first, &studio(vec![defaulted("2.0")]), Hints::default());
+    assert_eq!(changes(&second), ["`piece.wt` becomes f64, by default 2.0, filled with coalesce(\"wt\", 2.0)"]);
+
+    let renamed = |fill| {
+        let hints: &'static [Hint] =
+            Box::leak(Box::new([Hint { column: "grams", origin: Some(Origin::Was("wt")), fill: Some(fill) }]));
+        Hints { table: None, columns: hints }
+    };
+    let after = studio(vec![column("grams", Kind::U32, true)]);
+    let first = record(&history, &after, renamed("round(grams)"));
+    let second = record(&first, &after, renamed("round(grams * 1000)"));
+    assert_eq!(
+        changes(&second),
+        ["`piece.wt` is called `grams`", "`piece.grams` becomes u32, optional, filled with round(grams * 1000)"]
+    );
+    // What was written by hand stays while what is drafted is among it.
+    let mut by_hand = second.clone();
+    by_hand.versions[0].changes.insert(1, Change::Sql { statement: "UPDATE piece SET grams = abs(grams)".into() });
+    assert_eq!(record(&by_hand, &after, renamed("round(grams * 1000)")), by_hand);
+    assert_eq!(record(&by_hand, &after, Hints::default()), by_hand);
 }
 
 #[test]

@@ -1,6 +1,9 @@
 //! What the demo app has in its own tests, as every app should.
 
+use velvet_demo::kilnbook::version_1::{Clay, Stage};
+use velvet_demo::kilnbook::version_3::{Glaze, Piece};
 use velvet_demo::kilnbook::{version_1, version_2, version_3};
+use velvet_demo::samples;
 use velvet_drawer::testing;
 
 #[test]
@@ -20,5 +23,24 @@ fn version_3_is_recorded() {
 
 #[test]
 fn files_of_every_version_open() {
-    testing::every_version_upgrades(&version_3::schema());
+    let schema = version_3::schema();
+    let upgrades = testing::Upgrades::of(&schema).samples("samples", |tx| {
+        let firing = tx.insert(samples::firings().remove(0))?;
+        let glaze = tx.insert(Glaze { name: "tenmoku".into(), wordings: "tenmoku, thin".into() })?;
+        let bowl = Piece {
+            mark: "K-101".into(),
+            stage: Stage::Glazed,
+            clay: Clay::Stoneware,
+            grams: Some(640),
+            glaze: Some(glaze.key()),
+            thrown_on: jiff::civil::date(2025, 3, 8),
+            firing: Some(firing.key()),
+            shelf: None,
+            photo: None,
+            thumbnail: None,
+            remarks: "Wide bowl".into(),
+        };
+        tx.insert(bowl).map(drop)
+    });
+    upgrades.look(|_, drawer| assert!(drawer.records::<Piece>().search("bowl").count().unwrap() > 0)).check();
 }

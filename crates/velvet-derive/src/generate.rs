@@ -42,6 +42,9 @@ pub(crate) fn record(record: &Record, form: Form) -> TokenStream {
         let ident = &f.ident;
         quote_spanned!(f.ty.span()=> #ident: (&velvet::FieldOf::<#ty>::HERE).take(source, #at)?,)
     });
+    let fits = types.iter().zip(&stored).enumerate().map(|(at, (ty, f))| {
+        quote_spanned!(f.ty.span()=> #at => (&velvet::FieldOf::<#ty>::HERE).fits(#at, value),)
+    });
     let skipped = record.fields.iter().filter(|f| f.skip.is_some()).map(|f| {
         let (ident, ty) = (&f.ident, &f.ty);
         quote_spanned!(ty.span()=> #ident: <#ty as ::core::default::Default>::default(),)
@@ -84,6 +87,7 @@ pub(crate) fn record(record: &Record, form: Form) -> TokenStream {
     });
     let store = body(quote!(#(#store)* Ok(())));
     let load = body(quote!(Ok(#ident { #(#load)* #(#skipped)* })));
+    let fits = body(quote!(match column { #(#fits)* _ => Ok(()) }));
     let unused = stands_in.then(|| quote!(#[allow(unused_variables)]));
 
     quote! {
@@ -146,6 +150,10 @@ pub(crate) fn record(record: &Record, form: Form) -> TokenStream {
 
                 fn load<S: velvet::Source>(source: &mut S) -> Result<Self, velvet::Misfit> {
                     #load
+                }
+
+                fn fits(column: usize, value: velvet::ValueRef<'_>) -> Result<(), velvet::Misfit> {
+                    #fits
                 }
             }
 

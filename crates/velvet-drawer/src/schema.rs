@@ -1,11 +1,12 @@
 //! What an app keeps: its records, declared in one place.
 
+use crate::drawer::Drawer;
 use crate::error::{Cause, Error};
 use crate::upgrading::{Code, Upgrade};
 use std::borrow::Cow;
 use velvet_core::evolution::{Head, Hints};
 use velvet_core::structure::{Structure, Table};
-use velvet_core::{Misfit, Record, fingerprint};
+use velvet_core::{Misfit, Record, ValueRef, fingerprint};
 
 /// The records of an app, and the app they belong to.
 ///
@@ -32,6 +33,18 @@ pub struct Schema {
     hints: Vec<(&'static str, Hints)>,
     history: Option<Cow<'static, str>>,
     codes: Vec<(String, Code)>,
+    types: Vec<RecordType>,
+}
+
+/// What is known of a record's Rust type where only its table is.
+#[derive(Clone, Copy, Debug)]
+pub(crate) struct RecordType {
+    pub(crate) table: &'static str,
+    pub(crate) columns: &'static [&'static str],
+    /// Sees that a stored value is one of the type of a column.
+    pub(crate) fits: fn(usize, ValueRef<'_>) -> Result<(), Misfit>,
+    /// Reads every record there is.
+    pub(crate) read_all: fn(&Drawer) -> Result<(), Error>,
 }
 
 /// A schema that was found sound.
@@ -43,6 +56,7 @@ pub(crate) struct Declared {
     pub(crate) fingerprint: String,
     pub(crate) history: Option<Cow<'static, str>>,
     pub(crate) codes: Vec<(String, Code)>,
+    pub(crate) types: Vec<RecordType>,
     /// The version of the app itself, where it says.
     pub(crate) app_version: Option<String>,
 }
@@ -61,6 +75,7 @@ impl Schema {
             hints: Vec::new(),
             history: None,
             codes: Vec::new(),
+            types: Vec::new(),
         }
     }
 
@@ -68,6 +83,8 @@ impl Schema {
     #[must_use]
     pub fn record<T: Record>(mut self) -> Schema {
         self.hints.push((T::TABLE, T::HINTS));
+        let read_all = |drawer: &Drawer| drawer.records::<T>().for_each(|_| ());
+        self.types.push(RecordType { table: T::TABLE, columns: T::COLUMNS, fits: T::fits, read_all });
         match T::table() {
             Ok(table) => self.tables.push(table),
             Err(misfit) => self.misfits.push((T::TABLE, T::COLUMNS, misfit)),
@@ -128,6 +145,7 @@ impl Schema {
             structure,
             history: self.history,
             codes: self.codes,
+            types: self.types,
             app_version: None,
         })
     }
@@ -142,7 +160,7 @@ impl Schema {
         }
         if head.fingerprint != declared.fingerprint {
             return Err(unsound(&declared.app, "it is not what its history says of the newest version").advise(
-                "Record the change: run `cargo test`; testing::history_is_current says what differs and what to do",
+                "Run `cargo test`: testing::history_is_current says what differs, and `VELVET_HISTORY=record cargo test` records it",
             ));
         }
         declared.version = head.newest;
@@ -151,6 +169,14 @@ impl Schema {
 
     pub(crate) fn hints(&self) -> &[(&'static str, Hints)] {
         &self.hints
+    }
+}
+
+impl Declared {
+    /// Sees that a stored value is one of its column's type, where the column is declared.
+    pub(crate) fn fits(&self, table: &str, column: &str, value: ValueRef<'_>) -> Result<(), Misfit> {
+        let Some(of) = self.types.iter().find(|t| t.table == table) else { return Ok(()) };
+        of.columns.iter().position(|c| *c == column).map_or(Ok(()), |at| (of.fits)(at, value))
     }
 }
 

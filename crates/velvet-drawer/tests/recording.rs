@@ -7,7 +7,7 @@ use std::fs;
 use std::path::Path;
 use std::process::Command;
 use velvet_core::evolution::History;
-use velvet_drawer::{Record, Schema, testing};
+use velvet_drawer::{Drawer, Record, Schema, testing};
 
 const TYPES: &str = "VELVET_TEST_TYPES";
 const FILE: &str = "VELVET_TEST_FILE";
@@ -24,12 +24,46 @@ struct Piece {
     potter: String,
 }
 
+/// The third version, where it is said how weights become grams: wrongly at first, and then corrected.
+mod corrected {
+    use velvet_drawer::{Record, Schema};
+
+    macro_rules! piece {
+        ($module:ident, $fill:literal) => {
+            mod $module {
+                #[derive(velvet_drawer::Record)]
+                pub struct Piece {
+                    #[record(key)]
+                    pub mark: String,
+                    #[record(was = "wt", fill = $fill)]
+                    pub grams: Option<u32>,
+                    #[record(indexed)]
+                    pub glaze: String,
+                    pub sketch: Vec<u8>,
+                }
+            }
+        };
+    }
+    piece!(at_first, "round(gramms * 1000)");
+    piece!(then, "round(grams * 1000)");
+
+    pub fn schema(then: bool) -> Schema {
+        fn of<T: Record>() -> Schema {
+            Schema::new("kilnbook").record::<T>().record::<super::common::versions::v1::Photo>()
+        }
+        if then { of::<then::Piece>() } else { of::<at_first::Piece>() }
+    }
+}
+
 /// The test that a developer has; it does nothing where this is run as an ordinary test.
 #[test]
 fn the_schema_is_recorded() {
     let (Ok(types), Ok(file)) = (std::env::var(TYPES), std::env::var(FILE)) else { return };
     let schema = match types.as_str() {
         "asks" => Schema::new("kilnbook").record::<Piece>(),
+        "wrong fill" => corrected::schema(false),
+        "right fill" => corrected::schema(true),
+        nested if nested.starts_with("nested") => nested::schema(nested),
         "3" => records(3).code("split_glazes", split_glazes),
         version => records(version.parse().unwrap()),
     };
@@ -92,7 +126,7 @@ fn versions_are_recorded_amended_released_and_asked_about() {
         &file,
         &[
             "Before it can be recorded, say:\n",
-            "is the new `piece.weight` the `wt` of before? Then write #[record(was = \"wt\")] on the field",
+            "is the new `piece.weight` the `wt`, or the `shelf`, or the `copies` of before? Then write #[record(was = \"wt\")] on the field",
             "how do the values of `piece.glaze` become u32? They are stored in another form. Write #[record(fill = \"…\")]",
             "what do rows that exist get in the new `piece.potter`? Write #[record(default = …)]",
             "the table `shelf` is dropped, with what is stored in it",
@@ -116,6 +150,138 @@ fn versions_are_recorded_amended_released_and_asked_about() {
     assert!(!passed && said.contains("VELVET_HISTORY=recrod is not known: write `record` or `release`"), "{said}");
     fs::write(&file, fs::read_to_string(&file).unwrap().replacen("\"newest\": 3", "\"newest\": 4", 1)).unwrap();
     fails("3", &file, &["its newest version is 4, but the versions listed are [3, 2, 1]"]);
+}
+
+#[test]
+fn an_expression_that_is_corrected_before_a_release_is_recorded_again() {
+    let folder = tempfile::tempdir().unwrap();
+    let file = folder.path().join("kilnbook.history.json");
+    passes("1", &file, "record");
+    passes("1", &file, "release");
+    passes("wrong fill", &file, "record");
+    passes("wrong fill", &file, "");
+    let both = ["This would be version 2 again", "filled with round(grams * 1000)", "In their place it has until now:",
+        "filled with round(gramms * 1000)", "VELVET_HISTORY=record cargo test the_schema_is_recorded"];
+    fails("right fill", &file, &both);
+
+    // A phone that has the wrong one says where it comes from.
+    let wrong: &'static str = Box::leak(fs::read_to_string(&file).unwrap().into_boxed_str());
+    let (_folder, path) = common::folder();
+    let drawer = Drawer::open(&path, common::versions::schema(1)).unwrap();
+    drawer.insert(common::versions::v1::Piece { mark: "K-1".into(), wt: Some(0.5), glaze: String::new(), sketch: vec![] }).unwrap();
+    drawer.close().unwrap();
+    let error = Drawer::open(&path, corrected::schema(false).history(wrong)).unwrap_err().to_string();
+    assert!(error.contains("by what version 2 of the history file says (") && error.contains("gramms"), "{error}");
+
+    let said = passes("right fill", &file, "record");
+    assert!(said.contains("Recorded in") && said.contains("run cargo test again"), "{said}");
+    passes("right fill", &file, "");
+    passes("right fill", &file, "release");
+    passes("right fill", &file, "");
+}
+
+#[test]
+fn rows_of_the_apps_own_are_kept_for_each_version_and_upgraded_as_its_types() {
+    let folder = tempfile::tempdir().unwrap();
+    let (file, samples) = (folder.path().join("history.json"), folder.path().join("samples"));
+    let upgrades = |version: &str, mode: &str| {
+        let arguments = [("VELVET_TEST_TYPES", version), ("VELVET_TEST_FILE", file.to_str().unwrap()), ("VELVET_HISTORY", mode)];
+        let mut command = Command::new(std::env::current_exe().unwrap());
+        command.args(["--exact", "nested::files_of_every_version_open", "--nocapture"]).envs(arguments);
+        let output = command.output().unwrap();
+        (output.status.success(), String::from_utf8_lossy(&output.stderr).into_owned())
+    };
+    let recorded = |version: &str, mode: &str| {
+        let (passed, said) = run(version, &file, mode);
+        assert!(passed, "{said}");
+    };
+    recorded("nested 1", "record");
+    let (passed, said) = upgrades("nested 1", "");
+    assert!(!passed && said.contains("the rows of version 1 are not kept. To keep them, run: VELVET_HISTORY=record"), "{said}");
+    let (passed, said) = upgrades("nested 1", "record");
+    assert!(passed && said.contains("Kept the rows of version 1"), "{said}");
+    let kept = fs::read_to_string(samples.join("version-1.jsonl")).unwrap();
+    assert!(kept.contains(r#""curve":"{\"celsius\":[20.5]}""#), "{kept}");
+    assert!(upgrades("nested 1", "").0);
+    recorded("nested 1", "release");
+
+    // A part that was added without a default cannot be read from what is stored, though the structure is the same.
+    recorded("nested grown", "");
+    let (passed, said) = upgrades("nested grown", "");
+    assert!(!passed && said.contains("A file of version 1 does not come out right: cannot read firing 1: in firing.curve"), "{said}");
+    assert!(said.contains("missing field `minutes`"), "{said}");
+    assert!(upgrades("nested defaulted", "").0);
+    // Text that becomes a number is tried with the app's own text.
+    recorded("nested number", "record");
+    assert!(upgrades("nested number", "record").0);
+    let (passed, said) = upgrades("nested number", "");
+    assert!(passed, "{said}");
+    fs::remove_file(samples.join("version-1.jsonl")).unwrap();
+    let (passed, said) = upgrades("nested number", "");
+    assert!(!passed && said.contains("no values can be made up for `firing.curve`"), "{said}");
+    assert_eq!(fs::read_to_string(samples.join("version-2.jsonl")).unwrap(), kept.replace("\"12 kg\"", "12"));
+}
+
+/// An app with nested values, as its types grow.
+mod nested {
+    use serde::{Deserialize, Serialize};
+    use velvet_drawer::{Error, Record, Schema, Tx, testing};
+
+    macro_rules! firing {
+        ($module:ident, $($more:tt)*) => {
+            pub mod $module {
+                use super::*;
+                #[derive(Serialize, Deserialize, Default)]
+                pub struct Curve {
+                    pub celsius: Vec<f64>,
+                    $($more)*
+                }
+                #[derive(Record)]
+                pub struct Firing {
+                    #[record(json)]
+                    pub curve: Curve,
+                    pub wood: String,
+                }
+                pub fn insert(tx: &Tx<'_>) -> Result<(), Error> {
+                    let curve = Curve { celsius: vec![20.5], ..Default::default() };
+                    tx.insert(Firing { curve, wood: "12 kg".into() }).map(drop)
+                }
+            }
+        };
+    }
+    firing!(one,);
+    firing!(grown, #[serde(skip_serializing)] pub minutes: u32,);
+    firing!(defaulted, #[serde(default)] pub minutes: u32,);
+
+    #[derive(Record)]
+    pub struct Firing {
+        #[record(json)]
+        pub curve: one::Curve,
+        #[record(fill = "CAST(replace(wood, ' kg', '') AS INTEGER) / (wood LIKE '% kg')")]
+        pub wood: u32,
+    }
+
+    pub fn schema(types: &str) -> Schema {
+        let schema = Schema::new("firings");
+        match types {
+            "nested 1" => schema.record::<one::Firing>(),
+            "nested grown" => schema.record::<grown::Firing>(),
+            "nested defaulted" => schema.record::<defaulted::Firing>(),
+            _ => schema.record::<Firing>(),
+        }
+    }
+
+    #[test]
+    fn files_of_every_version_open() {
+        let (Ok(types), Ok(file)) = (std::env::var(super::TYPES), std::env::var(super::FILE)) else { return };
+        let history: &'static str = Box::leak(std::fs::read_to_string(&file).unwrap().into_boxed_str());
+        let schema = schema(&types).history(history);
+        let insert = |tx: &Tx<'_>| match types.as_str() {
+            "nested number" => tx.insert(Firing { curve: one::Curve { celsius: vec![20.5] }, wood: 12 }).map(drop),
+            _ => one::insert(tx),
+        };
+        testing::Upgrades::of(&schema).samples(std::path::Path::new(&file).with_file_name("samples"), insert).check();
+    }
 }
 
 #[test]

@@ -2,7 +2,7 @@
 
 mod common;
 
-use common::{Piece, Stage, folder, glaze, memory, piece, schema};
+use common::{everything, Piece, Stage, folder, glaze, memory, piece, schema};
 use std::ops::ControlFlow;
 use std::panic::catch_unwind;
 use velvet_drawer::{Drawer, Error, Excerpt, Key, Stored, testing};
@@ -175,6 +175,12 @@ fn statements_that_do_not_fit_are_found_in_the_apps_own_tests() {
         check.rows::<Stored<Piece>>("select * from piece");
         check.writes("update piece set remarks = remarks || :more where key = :key");
         check.writes("insert into glaze (name) values (:name)");
+        check.writes("insert into photo (piece, side) values (:piece, :side)");
+    });
+    testing::statements_are_valid(&everything::schema(), |check| {
+        check.rows::<everything::Bearing>("select bearing from \"select\" where bearing > :b");
+        check.rows::<Option<everything::Bearing>>("select maybe_bearing from \"select\"");
+        check.writes("update \"select\" set bytes = :bytes, i8 = :n, type = :text, f64 = :x, secret = :secret");
     });
     let found = catch_unwind(|| {
         testing::statements_are_valid(&schema(), |check| {
@@ -187,6 +193,9 @@ fn statements_that_do_not_fit_are_found_in_the_apps_own_tests() {
             check.rows::<i64>("delete from piece returning key");
             check.writes("update piece set remarks = ?");
             check.writes("delete from pieces");
+            check.writes("insert into piece (mark, grams) values (:mark, :grams)");
+            check.writes("update piece set grams = 'heavy'");
+            check.writes("update piece set stage = null where mark <> :mark");
         });
     });
     let said = found.unwrap_err().downcast::<String>().unwrap();
@@ -200,6 +209,9 @@ fn statements_that_do_not_fit_are_found_in_the_apps_own_tests() {
         "it writes, and here statements only read",
         "it has a `?` without a name",
         "there is no table `pieces`; did you mean `piece`?",
+        "NOT NULL constraint failed: piece.stage",
+        "cannot store TEXT value in INTEGER column piece.grams",
+        "NOT NULL constraint failed: piece.stage",
     ];
     let lines: Vec<&str> = said.lines().filter(|l| l.starts_with("  - ")).collect();
     assert_eq!(lines.len(), expected.len(), "{said}");

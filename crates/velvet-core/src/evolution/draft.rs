@@ -39,10 +39,12 @@ pub struct Draft {
     pub changes: Vec<Change>,
     /// What cannot be known, each as a question that names the attribute to write.
     pub questions: Vec<String>,
+    /// What may go wrong on a phone, or works otherwise from now on, though nothing has to be said.
+    pub warnings: Vec<String>,
 }
 
 /// Drafts the changes that make `to` of `from`. `hints` are those of each table of `to`, by name; `before` are the changes
-/// that were drafted the last time, whose fill expressions hold where a field gives none.
+/// that were drafted the last time, whose answers and fill expressions hold where a field or struct gives none.
 pub fn draft(from: &Structure, to: &Structure, hints: &[(&str, Hints)], before: &[Change]) -> Draft {
     let mut drafting = Drafting { now: from.clone(), parts: Parts::default(), hints, before };
     drafting.tables(to);
@@ -74,12 +76,19 @@ struct Parts {
     dropped: Vec<Change>,
     indexed: Vec<Change>,
     questions: Vec<String>,
+    warnings: Vec<String>,
+}
+
+/// Where a table or column comes from, by its hint or by what was recorded the last time.
+enum Source {
+    Was(String),
+    New,
 }
 
 impl Parts {
     fn into_draft(self) -> Draft {
         let parts = [self.renamed, self.added, self.unindexed, self.changed, self.dropped, self.indexed];
-        Draft { changes: parts.into_iter().flatten().collect(), questions: self.questions }
+        Draft { changes: parts.into_iter().flatten().collect(), questions: self.questions, warnings: self.warnings }
     }
 }
 
@@ -88,16 +97,52 @@ impl Drafting<'_> {
         self.hints.iter().find(|(name, _)| *name == table).map(|(_, hints)| *hints).unwrap_or_default()
     }
 
-    /// The fill expression that was recorded for a column.
+    /// The fill expression that was recorded for a column, unless it follows from the default that the column had then.
     fn fill_before(&self, table: &str, column: &str) -> Option<String> {
         self.before.iter().find_map(|change| match change {
             Change::AddColumn { table: t, column: c, fill } | Change::ChangeColumn { table: t, column: c, fill }
                 if t == table && c.name == column =>
             {
-                fill.clone()
+                fill.clone().filter(|fill| Some(fill) != default_where_missing(c).as_ref())
             }
             _ => None,
         })
+    }
+
+    /// Where a new table comes from.
+    fn source_of_table(&self, table: &str) -> Option<Source> {
+        match self.hints_of(table).table {
+            Some(Origin::Was(was)) => Some(Source::Was(was.to_owned())),
+            Some(Origin::New) => Some(Source::New),
+            None => self.before.iter().find_map(|change| match change {
+                Change::RenameTable { table: was, to } if to == table => Some(Source::Was(was.clone())),
+                Change::AddTable { table: added } if added.name == table => Some(Source::New),
+                _ => None,
+            }),
+        }
+    }
+
+    /// Where a new column comes from.
+    fn source_of_column(&self, table: &str, column: &str) -> Option<Source> {
+        let hints = self.hints_of(table).columns;
+        match hints.iter().find(|h| h.column == column).and_then(|h| h.origin) {
+            Some(Origin::Was(was)) => Some(Source::Was(was.to_owned())),
+            Some(Origin::New) => Some(Source::New),
+            None => self.before.iter().find_map(|change| match change {
+                Change::RenameColumn { table: t, column: was, to } if t == table && to == column => {
+                    Some(Source::Was(was.clone()))
+                }
+                Change::AddColumn { table: t, column: added, .. } if t == table && added.name == column => {
+                    Some(Source::New)
+                }
+                _ => None,
+            }),
+        }
+    }
+
+    /// Whether it was recorded the last time that this goes away.
+    fn was_dropped(&self, dropped: &Change) -> bool {
+        self.before.contains(dropped)
     }
 
     fn rename(&mut self, change: Change) {
@@ -109,27 +154,28 @@ impl Drafting<'_> {
 
     fn tables(&mut self, to: &Structure) {
         for table in &to.tables {
-            let hints = self.hints_of(&table.name);
-            if self.now.table(&table.name).is_some() {
-                continue;
-            }
-            if let Some(Origin::Was(was)) = hints.table
-                && self.now.table(was).is_some()
-                && to.table(was).is_none()
-            {
-                self.rename(Change::RenameTable { table: was.to_owned(), to: table.name.clone() });
+            let Some(Source::Was(was)) = self.source_of_table(&table.name) else { continue };
+            match (self.now.table(&was).is_some(), self.now.table(&table.name).is_some(), to.table(&was).is_some()) {
+                (true, false, false) => self.rename(Change::RenameTable { table: was, to: table.name.clone() }),
+                (true, true, _) if was != table.name => {
+                    self.parts.questions.push(both_are_there(&format!("the table `{}`", table.name), &was, "its struct"));
+                }
+                _ => {}
             }
         }
         let gone: Vec<Table> = self.now.tables.iter().filter(|t| to.table(&t.name).is_none()).cloned().collect();
         for table in to.tables.iter().filter(|t| self.now.table(&t.name).is_none()) {
-            let alike = gone.iter().find(|g| shares_most_columns(g, table));
-            if let (Some(gone), None) = (alike, self.hints_of(&table.name).table) {
-                self.parts.questions.push(format!(
-                    "is the new table `{0}` the `{1}` of before? Then write #[record(was = \"{1}\")] on its struct, and its \
-                     rows are kept; else write #[record(new)], and those of `{1}` are dropped",
-                    table.name, gone.name
-                ));
-            }
+            let source = self.source_of_table(&table.name);
+            let is_said = |gone: &Table| match source {
+                Some(_) if self.hints_of(&table.name).table.is_some() => true,
+                Some(_) => self.was_dropped(&Change::DropTable { table: gone.name.clone() }),
+                None => false,
+            };
+            let mut unsaid: Vec<&Table> = gone.iter().filter(|g| !is_said(g)).collect();
+            unsaid.sort_by_key(|g| !shares_most_columns(g, table));
+            let names: Vec<&str> = unsaid.iter().map(|g| g.name.as_str()).collect();
+            let place = format!("table `{}`", table.name);
+            self.parts.questions.extend(is_it_one_of_before(&place, &names, "its struct", "rows"));
         }
         let dropped = gone.into_iter().map(|t| Change::DropTable { table: t.name });
         self.parts.dropped.extend(dropped);
@@ -139,40 +185,47 @@ impl Drafting<'_> {
         let name = &after.name;
         let hints = self.hints_of(name);
         let hint = |column: &str| hints.columns.iter().find(|h| h.column == column);
-        for column in after.columns.iter().filter(|c| before.column(&c.name).is_none()) {
-            if let Some(Origin::Was(was)) = hint(&column.name).and_then(|h| h.origin)
-                && before.column(was).is_some()
-                && after.column(was).is_none()
-            {
-                self.rename(Change::RenameColumn {
-                    table: name.clone(),
-                    column: was.to_owned(),
-                    to: column.name.clone(),
-                });
+        for column in &after.columns {
+            let Some(Source::Was(was)) = self.source_of_column(name, &column.name) else { continue };
+            match (before.column(&was).is_some(), before.column(&column.name).is_some(), after.column(&was).is_some()) {
+                (true, false, false) => {
+                    self.rename(Change::RenameColumn { table: name.clone(), column: was, to: column.name.clone() });
+                }
+                (true, true, _) if was != column.name => {
+                    let place = format!("`{name}.{}`", column.name);
+                    self.parts.questions.push(both_are_there(&place, &was, "the field"));
+                }
+                _ => {}
             }
         }
         let before = self.now.table(name).cloned().unwrap_or(before);
-        let gone: Vec<&Column> = before.columns.iter().filter(|c| after.column(&c.name).is_none()).collect();
+        let gone: Vec<Column> = before.columns.iter().filter(|c| after.column(&c.name).is_none()).cloned().collect();
 
         for column in &after.columns {
             let hint = hint(&column.name);
             let fill = hint.and_then(|h| h.fill).map(str::to_owned).or_else(|| self.fill_before(name, &column.name));
             match before.column(&column.name) {
-                None => {
-                    let is_new = hint.is_some_and(|h| h.origin == Some(Origin::New));
-                    self.added(name, column, fill, gone.iter().filter(|_| !is_new));
-                }
+                None => self.added(name, column, fill, &gone),
                 Some(old) if old != column => self.changed(name, old, column, fill),
                 Some(_) => {}
             }
         }
         for column in gone {
-            self.parts.changed.push(Change::DropColumn { table: name.clone(), column: column.name.clone() });
+            self.parts.changed.push(Change::DropColumn { table: name.clone(), column: column.name });
         }
         for index in before.indexes.iter().filter(|i| !after.indexes.contains(i)) {
             self.parts.unindexed.push(Change::DropIndex { table: name.clone(), index: index.clone() });
         }
         for index in after.indexes.iter().filter(|i| !before.indexes.contains(i)) {
+            let is_of_rows_that_exist = index.columns.iter().any(|c| before.column(c).is_some());
+            if index.unique && is_of_rows_that_exist {
+                let columns = index.columns.join(" and ");
+                self.parts.warnings.push(format!(
+                    "rows of `{name}` that exist may have the same {columns}: on a phone where they do, the upgrade is refused and \
+                     the file stays at its version. If there can be any, let the upgrade tell them apart or merge them first, by \
+                     code or by a statement in the history"
+                ));
+            }
             self.parts.indexed.push(Change::AddIndex { table: name.clone(), index: index.clone() });
         }
         if before.searchable != after.searchable {
@@ -196,21 +249,23 @@ impl Drafting<'_> {
         }
     }
 
-    fn added<'c>(
+    fn added(
         &mut self,
         table: &str,
         column: &Column,
         fill: Option<String>,
-        mut gone: impl Iterator<Item = &'c &'c Column>,
+        gone: &[Column],
     ) {
         let place = format!("`{table}.{}`", column.name);
-        if let Some(gone) = gone.find(|g| g.kind == column.kind) {
-            self.parts.questions.push(format!(
-                "is the new {place} the `{0}` of before? Then write #[record(was = \"{0}\")] on the field, and its values are \
-                 kept; else write #[record(new)], and those of `{0}` are dropped",
-                gone.name
-            ));
-        }
+        let source = self.source_of_column(table, &column.name);
+        let hints = self.hints_of(table).columns;
+        let is_hinted = hints.iter().any(|h| h.column == column.name && h.origin.is_some());
+        let dropped = |gone: &Column| Change::DropColumn { table: table.to_owned(), column: gone.name.clone() };
+        let is_said = |gone: &Column| source.is_some() && (is_hinted || self.was_dropped(&dropped(gone)));
+        let mut unsaid: Vec<&Column> = gone.iter().filter(|g| !is_said(g)).collect();
+        unsaid.sort_by_key(|g| g.kind != column.kind);
+        let names: Vec<&str> = unsaid.iter().map(|g| g.name.as_str()).collect();
+        self.parts.questions.extend(is_it_one_of_before(&place, &names, "the field", "values"));
         if !column.optional && column.default.is_none() && fill.is_none() {
             self.parts.questions.push(format!(
                 "what do rows that exist get in the new {place}? Write #[record(default = …)], or #[record(fill = \"…\")] with \
@@ -232,8 +287,8 @@ impl Drafting<'_> {
                 ));
             }
             if old.optional && !new.optional {
-                match &new.default {
-                    Some(default) => fill = Some(format!("coalesce({}, {default})", crate::name::quoted(&new.name))),
+                match default_where_missing(new) {
+                    Some(default) => fill = Some(default),
                     None => self.parts.questions.push(format!(
                         "what do rows get whose {place} is missing? Write #[record(default = …)] or #[record(fill = \"…\")], or \
                          keep the field an Option"
@@ -241,8 +296,37 @@ impl Drafting<'_> {
                 }
             }
         }
+        if let (Some(was), Some(is)) = (old.on_delete, new.on_delete)
+            && was != is
+        {
+            self.parts.warnings.push(format!("when the record that {place} links to is removed, {}, and no longer {}", is.in_words(), was.in_words()));
+        }
         self.parts.changed.push(Change::ChangeColumn { table: table.to_owned(), column: new.clone(), fill });
     }
+}
+
+/// The question whether something new is one of those that go away; nothing where none does.
+fn is_it_one_of_before(place: &str, gone: &[&str], at: &str, kept: &str) -> Option<String> {
+    let (likely, others) = gone.split_first()?;
+    let others: String = others.iter().map(|other| format!(", or the `{other}`")).collect();
+    Some(format!(
+        "is the new {place} the `{likely}`{others} of before? Then write #[record(was = \"{likely}\")] on {at}, and its {kept} are \
+         kept; else write #[record(new)], and those of `{likely}` are dropped"
+    ))
+}
+
+/// What is said of a name that was another's, where both are there before and afterwards.
+fn both_are_there(place: &str, was: &str, at: &str) -> String {
+    format!(
+        "{place} says that it was `{was}`, but both were there before. Remove `was` from {at}; or, where one takes the other's name, \
+         record it in two versions, by way of a name that is neither's"
+    )
+}
+
+/// What a column holds in rows where nothing was, when it may not be missing from now on.
+fn default_where_missing(column: &Column) -> Option<String> {
+    let default = column.default.as_ref().filter(|_| !column.optional)?;
+    Some(format!("coalesce({}, {default})", crate::name::quoted(&column.name)))
 }
 
 /// Why a value of the old kind may not be one of the new kind as it stands; nothing when every one is.

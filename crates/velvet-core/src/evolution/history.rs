@@ -193,7 +193,12 @@ impl History {
         if !amends {
             next.newest += 1;
         }
-        let changes = merged(before, draft.changes, codes);
+        let mut leads_to = self.structure(next.newest.saturating_sub(1)).ok();
+        let leads_there = before
+            .iter()
+            .try_for_each(|c| leads_to.as_mut().map_or(Err(String::new()), |s| c.apply(s)))
+            .is_ok_and(|()| leads_to.is_some_and(|s| fingerprint::of(&s) == next.fingerprint));
+        let changes = merged(before, draft.changes, codes, leads_there);
         next.versions.insert(0, Version { version: next.newest, released: false, changes });
         next
     }
@@ -206,12 +211,11 @@ impl History {
 }
 
 /// The drafted changes with a person's statements and code between what is added and what is dropped, or where they stood
-/// when nothing else changed.
-fn merged(before: Vec<Change>, mut drafted: Vec<Change>, codes: &[String]) -> Vec<Change> {
+/// when they lead to the structure, as `leads_there` says, and all that is drafted is among them.
+fn merged(before: Vec<Change>, mut drafted: Vec<Change>, codes: &[String], leads_there: bool) -> Vec<Change> {
     let new_code = |name: &&String| !before.iter().any(|c| matches!(c, Change::Code { name: n } if n == *name));
     let added: Vec<Change> = codes.iter().filter(new_code).map(|name| Change::Code { name: name.clone() }).collect();
-    let machine_made: Vec<&Change> = before.iter().filter(|c| !c.is_by_hand()).collect();
-    if added.is_empty() && machine_made.len() == drafted.len() && machine_made.iter().all(|c| drafted.contains(c)) {
+    if added.is_empty() && leads_there && drafted.iter().all(|c| before.contains(c)) {
         return before;
     }
     let by_hand: Vec<Change> = before.into_iter().filter(Change::is_by_hand).chain(added).collect();

@@ -16,6 +16,7 @@ pub struct Glaze {
     #[record(key)]
     pub name: String,
     /// How potters wrote it before it had a name, one wording a line.
+    #[record(searchable)]
     pub wordings: String,
 }
 
@@ -50,6 +51,7 @@ pub struct Piece {
     /// A small picture of it.
     pub thumbnail: Option<Vec<u8>>,
     /// What there is to say about it.
+    #[record(searchable)]
     pub remarks: String,
 }
 

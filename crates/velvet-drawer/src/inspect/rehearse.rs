@@ -55,6 +55,7 @@ impl File {
             fingerprint: parsed.fingerprint.clone(),
             history: Some(Cow::Owned(history.to_owned())),
             codes: codes.iter().map(|name| (name.clone(), Code::new(|_| Ok(())))).collect(),
+            types: Vec::new(),
             app_version: None,
         };
         self.rehearse_declared(declared, codes, tell)

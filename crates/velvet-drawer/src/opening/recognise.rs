@@ -81,7 +81,7 @@ fn changed_from_outside(connection: &Connection, about: &About, declared: &Decla
         format!("cannot open the drawer: another program changed its structure: {}", differences.join("; ")),
     )
     .untouched(UNTOUCHED)
-    .advise("Undo the change with that program, or set the file aside"))
+    .advise("Undo the change with that program; or move the file aside and start afresh, by Options::set_aside_other_structure"))
 }
 
 /// Whether the file is a plain database that no program has marked as its own, as an app that writes one by itself leaves.
@@ -135,5 +135,8 @@ fn differences(connection: &Connection, declared: &Declared) -> Error {
         if list.is_empty() { "what the file says about its structure cannot be read".into() } else { list.join("; ") };
     Error::new(Cause::OtherStructure, format!("cannot open the drawer: its structure is not the declared one: {list}"))
         .untouched(UNTOUCHED)
-        .advise("Was the type changed without a new version? Record one with `cargo test`; while developing, set the file aside")
+        .advise(
+            "If a type was changed without a new version, record one: VELVET_HISTORY=record cargo test. While developing, \
+             Options::set_aside_other_structure moves such a file aside and starts afresh",
+        )
 }

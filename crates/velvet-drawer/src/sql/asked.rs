@@ -75,7 +75,12 @@ impl<'a> Asked<'a> {
     /// Binds the same value wherever the statement has a name for one.
     pub(crate) fn bind_everywhere(self, statement: &mut Statement<'_>, value: &Value) -> Result<(), Error> {
         let names: Vec<String> = statement.arguments().into_iter().flatten().map(str::to_owned).collect();
-        self.bind(statement, names.into_iter().map(|name| (name.into(), Ok(value.clone()))).collect())
+        self.bind_each(statement, &names.into_iter().map(|name| (name, value.clone())).collect::<Vec<_>>())
+    }
+
+    /// Binds values by their names.
+    pub(crate) fn bind_each(self, statement: &mut Statement<'_>, values: &[(String, Value)]) -> Result<(), Error> {
+        self.bind(statement, values.iter().map(|(name, value)| (name.as_str().into(), Ok(value.clone()))).collect())
     }
 
     /// How its rows are read as `X`.

@@ -4,12 +4,32 @@ use crate::schema::{Declared, Schema};
 use std::fs;
 use std::io;
 use std::path::Path;
-use velvet_core::evolution::{Draft, History, draft};
+use std::io::Write as _;
+use velvet_core::evolution::{Change, Draft, History, draft};
 
 /// Which way to take: nothing to check, `record` to write a version, `release` to close the newest one.
 const MODE: &str = "VELVET_HISTORY";
 
-const RECORD: &str = "VELVET_HISTORY=record cargo test";
+/// The command that runs the test at hand so that it records. Others would fail: they were built with the history as it was.
+pub(super) fn record_command() -> String {
+    let thread = std::thread::current();
+    // The runner names the thread of a test after it.
+    match thread.name() {
+        Some(test) if test != "main" => format!("{MODE}=record cargo test {test}"),
+        _ => format!("{MODE}=record cargo test"),
+    }
+}
+
+/// Whether this run records.
+pub(super) fn is_recording() -> bool {
+    std::env::var(MODE).is_ok_and(|mode| mode == "record")
+}
+
+/// Says it also where the runner keeps back what a test that passes prints.
+pub(super) fn say(words: &str) {
+    // Where nobody listens there is nobody to tell.
+    let _ = writeln!(io::stderr(), "\n{words}");
+}
 
 /// Sees that the history file at `path` leads to the structure that `schema` declares. Call it in a test.
 ///
@@ -27,7 +47,7 @@ pub fn history_is_current(schema: &Schema, path: impl AsRef<Path>) {
     let path = path.as_ref();
     let mode = std::env::var(MODE).unwrap_or_default();
     match check(schema, path, &mode) {
-        Ok(Some(said)) => eprintln!("{said}"),
+        Ok(Some(said)) => say(&said),
         Ok(None) => {}
         Err(why) => panic!("\n\n{why}\n"),
     }
@@ -57,28 +77,40 @@ fn check(schema: &Schema, path: &Path, mode: &str) -> Result<Option<String>, Str
     }
     let is_new = |code: &&String| !history.codes().any(|name| name == *code);
     let new_codes: Vec<&String> = codes.iter().filter(is_new).collect();
-    if history.fingerprint == declared.fingerprint && new_codes.is_empty() {
+    let (base, version) = history.base().map_err(|p| p.to_string())?;
+    let is_same = history.fingerprint == declared.fingerprint && new_codes.is_empty();
+    // While a version is not released, what the fields say of its changes may still be corrected.
+    if is_same && (base.is_none() || version > history.newest) {
         return Ok(None);
     }
-
-    let (base, version) = history.base().map_err(|p| p.to_string())?;
     let drafted = match &base {
         Some(base) => draft(base, &declared.structure, schema.hints(), history.unreleased()),
         None => Draft::default(),
     };
-    let mut said = vec![difference(&history, &declared, &drafted, &new_codes, version, path)?];
+    let unmentioned: Vec<String> = new_codes.iter().map(|name| (*name).clone()).collect();
+    let recorded = history.recorded(&declared.structure, drafted.clone(), &unmentioned);
+    if drafted.questions.is_empty() && recorded == history {
+        return Ok(None);
+    }
+    let mut said = vec![difference(&history, &declared, &drafted, &recorded, version, path)?];
+    said.extend(outdated(&history, &recorded));
+    if !drafted.warnings.is_empty() {
+        said.push(format!("Mind that:\n{}", listed(&drafted.warnings)));
+    }
     if !drafted.questions.is_empty() {
         said.push(format!("Before it can be recorded, say:\n{}", listed(&drafted.questions)));
         return Err(said.join("\n"));
     }
-    let unmentioned: Vec<String> = new_codes.into_iter().cloned().collect();
-    let recorded = history.recorded(&declared.structure, drafted, &unmentioned);
     if recording {
         write(path, &recorded)?;
-        said.push(format!("Recorded in {}. Read the diff before you check it in.", path.display()));
+        said.push(format!(
+            "Recorded in {}. Read the diff before you check it in. Tests that were built with the history as it was fail in this run: \
+             run cargo test again.",
+            path.display()
+        ));
         return Ok(Some(said.join("\n")));
     }
-    said.push(format!("To record it, run: {RECORD}"));
+    said.push(format!("To record it, run: {}", record_command()));
     Err(said.join("\n"))
 }
 
@@ -98,14 +130,14 @@ fn start(declared: &Declared, path: &Path, recording: bool) -> Result<String, St
             path.display()
         ));
     }
-    Err(format!("{} is not there yet: no version was recorded. To record version 1, run: {RECORD}", path.display()))
+    Err(format!("{} is not there yet: no version was recorded. To record version 1, run: {}", path.display(), record_command()))
 }
 
 fn release(declared: &Declared, path: &Path) -> Result<String, String> {
     let text = fs::read_to_string(path).map_err(|e| format!("{} cannot be read: {e}", path.display()))?;
     let mut history = parsed(declared, path, &text)?;
     if history.fingerprint != declared.fingerprint {
-        return Err(format!("the types are not as version {} was recorded. First run: {RECORD}", history.newest));
+        return Err(format!("the types are not as version {} was recorded. First run: {}", history.newest, record_command()));
     }
     if let Some(newest) = history.versions.first_mut() {
         newest.released = true;
@@ -119,7 +151,7 @@ fn difference(
     history: &History,
     declared: &Declared,
     drafted: &Draft,
-    new_codes: &[&String],
+    recorded: &History,
     version: u32,
     path: &Path,
 ) -> Result<String, String> {
@@ -138,8 +170,16 @@ fn difference(
             .map(|d| d.replace("in the file", "in the history"))
             .collect();
     }
-    changes.extend(new_codes.iter().map(|name| format!("the code `{name}` runs")));
+    let codes = recorded.unreleased().iter().filter(|c| matches!(c, Change::Code { .. }));
+    changes.extend(codes.filter(|c| !history.unreleased().contains(c)).map(ToString::to_string));
     Ok(format!("The types are not what {} says. This would be {place}:\n{}", path.display(), listed(&changes)))
+}
+
+/// What the version that is recorded again had, and will not have any more.
+fn outdated(history: &History, recorded: &History) -> Option<String> {
+    let outdated = history.unreleased().iter().filter(|c| !recorded.unreleased().contains(c));
+    let outdated: Vec<String> = outdated.map(ToString::to_string).collect();
+    (!outdated.is_empty()).then(|| format!("In their place it has until now:\n{}", listed(&outdated)))
 }
 
 fn listed(lines: &[String]) -> String {

@@ -20,8 +20,11 @@
 mod history;
 mod sample_rows;
 mod statements;
-mod versions;
+mod shipped;
+mod upgrades;
 
 pub use history::history_is_current;
 pub use statements::{Statements, statements_are_valid};
-pub use versions::{every_version_upgrades, every_version_upgrades_and, shipped_file_fits};
+pub use shipped::shipped_file_fits;
+pub use upgrades::{Upgrades, every_version_upgrades};
+

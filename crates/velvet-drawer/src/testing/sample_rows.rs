@@ -1,28 +1,57 @@
 //! Rows for a structure that no type is left of: nothing, extremes, every script, links both ways.
 
 use crate::engine::{Connection, Fault};
+use std::collections::BTreeMap;
 use velvet_core::Value;
-use velvet_core::name::quoted;
+use velvet_core::name::{KEY_COLUMN, quoted};
 use velvet_core::structure::{Column, Kind, Structure, Table};
 
 /// How many rows each table gets. Keys are 1 up to this in each, so that every link leads somewhere.
 pub(super) const ROWS: i64 = 24;
 
+/// How often another value is tried where one does not fit.
+const ATTEMPTS: i64 = 40;
+
 const TEXTS: [&str; 6] =
     ["", "plain", "größer als gedacht", "陶器と釉薬", "it's \"quoted\"; -- not a statement", "🏺 עברית\tline\nbreak"];
 
-/// Fills every table.
-pub(super) fn fill(connection: &Connection, structure: &Structure) -> Result<(), Fault> {
+/// Fills every table that has no rows, with values that `fits` takes for its columns. A table with a column for which there are none goes
+/// to `unfit`, and stays empty.
+pub(super) fn fill(
+    connection: &Connection,
+    structure: &Structure,
+    fits: &dyn Fn(&str, &str, &Value) -> bool,
+    unfit: &mut dyn FnMut(&Table, &Column),
+) -> Result<(), Fault> {
     connection.enforce_links(false)?;
     let transaction = connection.transaction()?;
+    let mut keys = BTreeMap::new();
     for table in &structure.tables {
+        let there = keys_of(connection, table)?;
+        keys.insert(table.name.as_str(), if there.is_empty() { (1..=ROWS).collect() } else { there });
+    }
+    'tables: for table in &structure.tables {
+        if !keys_of(connection, table)?.is_empty() {
+            continue;
+        }
         let names = table.column_names().map(quoted).collect::<Vec<_>>().join(", ");
         let marks = vec!["?"; table.columns.len() + 1].join(", ");
         let text = format!("INSERT INTO {} ({names}) VALUES ({marks})", quoted(&table.name));
         let mut statement = connection.prepare(&text)?;
         for row in 1..=ROWS {
-            let values = table.columns.iter().map(|column| value(table, column, row));
-            statement.bind_all(&std::iter::once(row.into()).chain(values).collect::<Vec<Value>>())?;
+            let mut values: Vec<Value> = vec![row.into()];
+            for column in &table.columns {
+                let made = match &column.kind {
+                    Kind::Link { table: to } => link(table, column, row, keys.get(to.as_str()).map_or(&[], Vec::as_slice)),
+                    _ => (0..ATTEMPTS).map(|more| value(table, column, row + more * ROWS)).find(|v| fits(&table.name, &column.name, v)),
+                };
+                let Some(made) = made else {
+                    unfit(table, column);
+                    continue 'tables;
+                };
+                values.push(made);
+            }
+            statement.bind_all(&values)?;
             statement.execute()?;
         }
     }
@@ -30,14 +59,43 @@ pub(super) fn fill(connection: &Connection, structure: &Structure) -> Result<(),
     connection.enforce_links(true)
 }
 
+fn keys_of(connection: &Connection, table: &Table) -> Result<Vec<i64>, Fault> {
+    let text = format!("SELECT {} FROM {} ORDER BY 1", quoted(KEY_COLUMN), quoted(&table.name));
+    let mut statement = connection.prepare(&text)?;
+    let mut rows = statement.rows();
+    let mut keys = Vec::new();
+    while let Some(row) = rows.next()? {
+        keys.push(row.integer(0));
+    }
+    Ok(keys)
+}
+
+/// The key of a record that is there, or comes; nothing when there is none and there must be one.
+fn link(table: &Table, column: &Column, row: i64, keys: &[i64]) -> Option<Value> {
+    if column.optional && row % 3 == 0 {
+        return Some(Value::Missing);
+    }
+    let at = if is_unique(table, column) { row - 1 } else { row * 7 };
+    match keys.get(usize::try_from(at).ok()? % keys.len().max(1)) {
+        Some(key) => Some((*key).into()),
+        None => column.optional.then_some(Value::Missing),
+    }
+}
+
+fn is_unique(table: &Table, column: &Column) -> bool {
+    table.indexes.iter().any(|i| i.unique && i.columns.contains(&column.name))
+}
+
+/// A value of the column's kind; another one for each `row`, which goes beyond the rows there are where an earlier one did not fit.
 fn value(table: &Table, column: &Column, row: i64) -> Value {
-    let unique = table.indexes.iter().any(|i| i.unique && i.columns.contains(&column.name));
+    let unique = is_unique(table, column);
     if column.optional && row % 3 == 0 {
         return Value::Missing;
     }
     let whole = |least: i64, most: i64| match row {
         1 => least.into(),
         2 => most.into(),
+        row if unique => row.into(),
         row => (row % 100).into(),
     };
     let day = 1 + row % 28;
@@ -63,7 +121,6 @@ fn value(table: &Table, column: &Column, row: i64) -> Value {
         Kind::Json => format!("{{\"row\":{row},\"list\":[null,\"ü\"]}}").into(),
         Kind::File => format!("photos/{row}.jpg").into(),
         Kind::Choice { values, .. } => values[row as usize % values.len()].as_str().into(),
-        Kind::Link { .. } if unique => row.into(),
-        Kind::Link { .. } => (1 + (row * 7) % ROWS).into(),
+        Kind::Link { .. } => row.into(),
     }
 }

@@ -61,8 +61,9 @@ pub fn statements_are_valid(schema: &Schema, statements: impl FnOnce(&mut Statem
 }
 
 /// What is bound in place of each value, one after the other, so that most conditions are satisfied by one of them.
-fn stand_ins() -> [Value; 7] {
-    [Value::Missing, 0.into(), 1.into(), i64::MAX.into(), "".into(), "plain".into(), "2025-03-08".into()]
+fn stand_ins() -> [Value; 8] {
+    let bytes = Value::Bytes(vec![0]);
+    [Value::Missing, 0.into(), 1.into(), i64::MAX.into(), "".into(), "plain".into(), "2025-03-08".into(), bytes]
 }
 
 impl Statements {
@@ -70,7 +71,11 @@ impl Statements {
         let (empty, filled) = (Drawer::in_memory(schema.clone())?, Drawer::in_memory(schema.clone())?);
         filled.writing(|connection| {
             let structure = &filled.inner.declared.structure;
-            sample_rows::fill(connection, structure)
+            let fits = |table: &str, column: &str, value: &Value| {
+                filled.inner.declared.fits(table, column, value.as_ref()).is_ok()
+            };
+            // A table whose values nobody can make up stays empty.
+            sample_rows::fill(connection, structure, &fits, &mut |_, _| ())
                 .map_err(|f| filled.inner.fault("cannot fill a drawer with rows", f))
         })?;
         Ok(Statements { drawers: [empty, filled], problems: Vec::new() })
@@ -102,25 +107,55 @@ impl Statements {
         for drawer in &self.drawers {
             let tried = drawer.write(|tx| {
                 let asked = Asked { open: tx.open(), text };
-                for value in stand_ins() {
-                    let tried = tx.part(|_| {
+                let names = asked.prepared(false)?.arguments().into_iter().flatten().map(str::to_owned).collect();
+                fitting(names, |values| {
+                    tx.part(|_| {
                         let mut statement = asked.prepared(false)?;
-                        asked.bind_everywhere(&mut statement, &value)?;
+                        asked.bind_each(&mut statement, values)?;
                         asked.run(&mut statement)
-                    });
-                    match tried {
-                        // A value that only stands in for another may well clash.
-                        Err(error) if error.is_bad_query() => return Ok(Some(error)),
-                        _ => {}
-                    }
-                }
-                Ok(None)
+                    })
+                })
             });
-            if let Some(error) = tried.unwrap_or_else(Some) {
+            if let Err(error) = tried {
                 return self.problems.push(said(&error));
             }
         }
     }
+}
+
+/// Runs a statement that writes with values that stand in for its own, until some fit. One that no values fit can never be run.
+///
+/// The engine refuses at the first column that does not fit; so a value that moves it on to another refusal is kept.
+fn fitting(names: Vec<String>, mut run: impl FnMut(&[(String, Value)]) -> Result<u64, Error>) -> Result<(), Error> {
+    let mut values: Vec<(String, Value)> = names.into_iter().map(|name| (name, 1.into())).collect();
+    let mut refusal = match run(&values) {
+        Err(error) if error.is_misfit() => error,
+        Err(error) if error.is_bad_query() => return Err(error),
+        // A value that only stands in for another may well clash, or lead nowhere, or be that of no row.
+        _ => return Ok(()),
+    };
+    let mut left = values.len() * values.len();
+    'refused: while left > 0 {
+        left -= 1;
+        for at in 0..values.len() {
+            for value in stand_ins() {
+                let before = std::mem::replace(&mut values[at].1, value);
+                match run(&values) {
+                    Err(error) if error.is_misfit() && error.to_string() == refusal.to_string() => values[at].1 = before,
+                    // With this one it writes to no row, and so nothing that could be refused.
+                    Ok(0) => values[at].1 = before,
+                    Err(error) if error.is_misfit() => {
+                        refusal = error;
+                        continue 'refused;
+                    }
+                    Err(error) if error.is_bad_query() => return Err(error),
+                    _ => return Ok(()),
+                }
+            }
+        }
+        break;
+    }
+    Err(refusal)
 }
 
 fn mismatch(structure: &Structure, fit: &Fit, statement: &Statement<'_>) -> Option<String> {

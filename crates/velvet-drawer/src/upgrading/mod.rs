@@ -208,7 +208,7 @@ impl Upgrading<'_> {
             let words = operation.words();
             let said = words.join("; ");
             self.watch.begin(step.version, self.declared.version, steps, &said)?;
-            let doing = format!("{}, in version {} ({said})", self.doing, step.version);
+            let doing = format!("{}, by what version {} of the history file says ({said})", self.doing, step.version);
             match operation {
                 Operation::Run { statement, .. } => {
                     self.connection.run(statement).map_err(|fault| self.failed(Error::engine(&doing, fault)))?

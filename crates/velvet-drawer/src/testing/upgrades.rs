@@ -1,0 +1,296 @@
+//! Files of every version open at the newest, and every record in them can be read.
+
+use super::history::{is_recording, record_command, say};
+use super::sample_rows;
+use crate::drawer::Drawer;
+use crate::engine::{Connection, Fault, Settings};
+use crate::error::Error;
+use crate::inspect::{self, Exchange, File, Page};
+use crate::opening::About;
+use crate::schema::{Declared, Schema};
+use crate::writing::Tx;
+use std::fs;
+use std::path::{Path, PathBuf};
+use std::time::Duration;
+use velvet_core::evolution::{Change, History};
+use velvet_core::{Value, fingerprint, statement};
+
+/// Makes a file at every past version, with rows that have nothing, extremes, every script and links in them, opens each
+/// with `schema`, and sees that it comes out with the newest structure, that every record can be read as its type, and that all rows
+/// and all values that no change is about are there. For rows of the app's own, see [`Upgrades`].
+///
+/// # Panics
+/// When a version does not upgrade, or something is missing or cannot be read afterwards, with what.
+#[track_caller]
+pub fn every_version_upgrades(schema: &Schema) {
+    Upgrades::of(schema).check();
+}
+
+/// Tries the upgrade from every past version, with rows of the app's own.
+///
+/// No rows can be made up for nested values and for types of the app's own whose values have a form. So the app keeps some as they were
+/// at each version: a closure inserts them, and `VELVET_HISTORY=record cargo test` writes what it inserted to a file for the version at
+/// hand, to be checked in. From then on each test run upgrades them, and reads the result: a part that was added to a nested type without
+/// a default, or an expression that does not fit real text, fails here and not on a phone.
+///
+/// ```no_run
+/// # use velvet_drawer::{Record, Schema};
+/// # #[derive(Record)] struct Piece { mark: String }
+/// # fn schema() -> Schema { Schema::new("kilnbook").record::<Piece>() }
+/// use velvet_drawer::testing;
+///
+/// #[test]
+/// fn files_of_every_version_open() {
+///     testing::Upgrades::of(&schema())
+///         .samples("tests/samples", |tx| {
+///             tx.insert(Piece { mark: "K-101".into() })?;
+///             Ok(())
+///         })
+///         .look(|_version, drawer| assert!(drawer.count::<Piece>().unwrap() > 0))
+///         .check();
+/// }
+/// ```
+#[must_use = "nothing is tried before `check` is called"]
+pub struct Upgrades<'a> {
+    schema: &'a Schema,
+    samples: Option<(PathBuf, Box<Sample<'a>>)>,
+    look: Option<Box<Look<'a>>>,
+}
+
+type Sample<'a> = dyn Fn(&Tx<'_>) -> Result<(), Error> + 'a;
+type Look<'a> = dyn FnMut(u32, &Drawer) + 'a;
+
+impl<'a> Upgrades<'a> {
+    /// Of the versions in the history of this schema.
+    pub fn of(schema: &'a Schema) -> Upgrades<'a> {
+        Upgrades { schema, samples: None, look: None }
+    }
+
+    /// Keeps the rows that `insert` makes in a file for each version, `version-3.jsonl` and so on, in a folder that is relative to the
+    /// package. Tables that have rows there get no others. The file of a version that was released is never written again; one
+    /// of a version from before samples were kept can be written by hand, or by `velvet export` from a real file.
+    pub fn samples(
+        mut self,
+        folder: impl Into<PathBuf>,
+        insert: impl Fn(&Tx<'_>) -> Result<(), Error> + 'a,
+    ) -> Upgrades<'a> {
+        self.samples = Some((folder.into(), Box::new(insert)));
+        self
+    }
+
+    /// Hands each upgraded drawer to `look`, with the version that it had.
+    pub fn look(mut self, look: impl FnMut(u32, &Drawer) + 'a) -> Upgrades<'a> {
+        self.look = Some(Box::new(look));
+        self
+    }
+
+    /// Tries all of them.
+    ///
+    /// # Panics
+    /// As [`every_version_upgrades`], and when the rows of the newest version are not kept yet.
+    #[track_caller]
+    pub fn check(mut self) {
+        if let Err(why) = self.all_versions() {
+            panic!("\n\n{why}\n");
+        }
+    }
+
+    fn all_versions(&mut self) -> Result<(), String> {
+        let declared = match self.schema.clone().declared() {
+            Err(_) if is_recording() => {
+                say("Upgrades are not tried in this run: the history that the test was built with is not that of the types.");
+                return Ok(());
+            }
+            declared => declared.map_err(|e| e.to_string())?,
+        };
+        let history = match &declared.history {
+            Some(text) => History::parse(text).map_err(|p| p.to_string())?,
+            None => History::start(&declared.app, &declared.structure),
+        };
+        self.keep_samples(&history)?;
+        for version in 1..=history.newest {
+            let samples = self.samples_of(version)?;
+            if version == history.newest && samples.is_none() {
+                continue;
+            }
+            self.one_version(&declared, &history, version, samples.as_deref())
+                .map_err(|why| format!("A file of version {version} does not come out right: {why}"))?;
+        }
+        Ok(())
+    }
+
+    fn samples_file(&self, version: u32) -> Option<PathBuf> {
+        self.samples.as_ref().map(|(folder, _)| folder.join(format!("version-{version}.jsonl")))
+    }
+
+    fn samples_of(&self, version: u32) -> Result<Option<String>, String> {
+        match self.samples_file(version) {
+            Some(file) if file.exists() => fs::read_to_string(&file)
+                .map(Some)
+                .map_err(|e| format!("{} cannot be read: {e}", file.display())),
+            _ => Ok(None),
+        }
+    }
+
+    /// Writes the rows of the newest version to their file, when it is recorded; sees that they were otherwise.
+    fn keep_samples(&self, history: &History) -> Result<(), String> {
+        let (Some((folder, insert)), Some(file)) = (&self.samples, self.samples_file(history.newest)) else {
+            return Ok(());
+        };
+        let is_released = history.versions.first().is_some_and(|v| v.released);
+        if file.exists() && (is_released || !is_recording()) {
+            return Ok(());
+        }
+        if !is_recording() {
+            return Err(format!(
+                "{} is not there yet: the rows of version {} are not kept. To keep them, run: {}",
+                file.display(),
+                history.newest,
+                record_command()
+            ));
+        }
+        let place = tempfile::tempdir().map_err(|e| e.to_string())?;
+        let path = place.path().join("sample.drawer");
+        let drawer = Drawer::open(&path, self.schema.clone()).map_err(|e| e.to_string())?;
+        drawer.write(|tx| insert(tx)).and_then(|()| drawer.close()).map_err(|e| format!("the rows to be kept: {e}"))?;
+        let mut rows = Vec::new();
+        let exported = File::open(&path).and_then(|f| f.export_all(Exchange::JsonLines, &mut rows));
+        exported.map_err(|e| e.to_string())?;
+        fs::create_dir_all(folder)
+            .and_then(|()| fs::write(&file, rows))
+            .map_err(|e| format!("{} cannot be written: {e}", file.display()))?;
+        say(&format!("Kept the rows of version {} in {}. Check it in.", history.newest, file.display()));
+        Ok(())
+    }
+
+    fn one_version(
+        &mut self,
+        declared: &Declared,
+        history: &History,
+        version: u32,
+        samples: Option<&str>,
+    ) -> Result<(), String> {
+        let folder = tempfile::tempdir().map_err(|e| e.to_string())?;
+        let path = folder.path().join("sample.drawer");
+        let structure = history.structure(version).map_err(|p| p.to_string())?;
+        let changes: Vec<&Change> = history.since(version).flat_map(|v| &v.changes).collect();
+        let old = Declared { version, fingerprint: fingerprint::of(&structure), structure, ..declared.clone() };
+        make(&path, &old).map_err(|fault| format!("it could not be made: {}", fault.message))?;
+        if let Some(samples) = samples {
+            inspect::import(&path, None, Exchange::JsonLines, &mut samples.as_bytes())
+                .map_err(|e| format!("its rows in `version-{version}.jsonl`: {e}"))?;
+        }
+        fill(&path, &old, declared, &changes)?;
+        let before = read(&path, &old)?;
+        let drawer = Drawer::open(&path, self.schema.clone()).map_err(|e| e.to_string())?;
+        for of in &declared.types {
+            (of.read_all)(&drawer).map_err(|e| {
+                format!(
+                    "{e}. What is stored must stay readable: give the type a default or another form for it, or let the upgrade convert \
+                     it. If no file of this version can have such a value, keep rows of your own with testing::Upgrades::samples"
+                )
+            })?;
+        }
+        if let Some(look) = &mut self.look {
+            look(version, &drawer);
+        }
+        drawer.close().map_err(|e| e.to_string())?;
+        if changes.iter().any(|c| c.is_by_hand()) {
+            // Statements and code may do anything to any row; what they should come to, only `look` can know.
+            return Ok(());
+        }
+        let after = read(&path, declared)?;
+        carried(&changes, &before, &after)
+    }
+}
+
+fn connection(path: &Path) -> Result<Connection, Fault> {
+    Connection::writer(path, &Settings::of_ours(Duration::ZERO, true))
+}
+
+/// Makes a file of an old version, without rows.
+fn make(path: &Path, declared: &Declared) -> Result<(), Fault> {
+    let connection = connection(path)?;
+    for text in statement::create(&declared.structure) {
+        connection.run(&text)?;
+    }
+    About::write(&connection, declared)?;
+    connection.close()
+}
+
+/// Fills the tables that have no rows yet. A value that stays as it is must be one of the type that it has now.
+fn fill(path: &Path, old: &Declared, declared: &Declared, changes: &[&Change]) -> Result<(), String> {
+    let fits = |table: &str, column: &str, value: &Value| match now(table, column, changes) {
+        Some((table, column)) => declared.fits(&table, &column, value.as_ref()).is_ok(),
+        None => true,
+    };
+    let connection = connection(path).map_err(|fault| fault.message)?;
+    let mut unfit = Vec::new();
+    sample_rows::fill(&connection, &old.structure, &fits, &mut |table, column| unfit.push(format!("`{}.{}`", table.name, column.name)))
+        .map_err(|fault| format!("it could not be filled: {}", fault.message))?;
+    if !unfit.is_empty() {
+        return Err(format!(
+            "no values can be made up for {}, because the type does not take just any. Keep rows of this version, with \
+             testing::Upgrades::samples",
+            unfit.join(", ")
+        ));
+    }
+    connection.close().map_err(|fault| fault.message)
+}
+
+/// The columns of a file: table, column, and its values by key.
+type Columns = Vec<(String, String, Vec<Value>)>;
+
+fn read(path: &Path, declared: &Declared) -> Result<Columns, String> {
+    let file = File::open(path).map_err(|e| e.to_string())?;
+    let mut all = Columns::new();
+    for table in &declared.structure.tables {
+        let found = file.table(&table.name).map_err(|e| e.to_string())?;
+        let start = all.len();
+        all.extend(table.column_names().map(|c| (table.name.clone(), c.to_owned(), Vec::new())));
+        let page = Page { columns: table.column_names().map(str::to_owned).collect(), ..Page::default() };
+        let read = file.rows(&found, &page, &mut |row| {
+            for (column, value) in all[start..].iter_mut().zip(row) {
+                column.2.push(value.to_value());
+            }
+            Ok(())
+        });
+        read.map_err(|e| e.to_string())?;
+    }
+    Ok(all)
+}
+
+/// Sees that every column that no change is about has the same values, wherever it is now.
+fn carried(changes: &[&Change], before: &Columns, after: &Columns) -> Result<(), String> {
+    for (table, column, values) in before {
+        let Some((now_table, now_column)) = now(table, column, changes) else { continue };
+        let found = after.iter().find(|(t, c, _)| *t == now_table && *c == now_column);
+        let Some((_, _, found)) = found else { return Err(format!("`{now_table}.{now_column}` is gone")) };
+        if found.len() != values.len() {
+            return Err(format!("`{now_table}` had {} rows and has {}", values.len(), found.len()));
+        }
+        if let Some(at) = (0..values.len()).find(|at| values[*at] != found[*at]) {
+            let (was, is) = (values[at].literal(), found[at].literal());
+            return Err(format!("`{now_table}.{now_column}` of row {} was {was} and is {is}", at + 1));
+        }
+    }
+    Ok(())
+}
+
+/// Where a column is after the changes; nothing when one of them is about it.
+fn now(table: &str, column: &str, changes: &[&Change]) -> Option<(String, String)> {
+    let (mut table, mut column) = (table.to_owned(), column.to_owned());
+    for change in changes {
+        match change {
+            Change::RenameTable { table: from, to } if *from == table => table.clone_from(to),
+            Change::RenameColumn { table: t, column: from, to } if *t == table && *from == column => {
+                column.clone_from(to)
+            }
+            Change::DropTable { table: t } if *t == table => return None,
+            Change::DropColumn { table: t, column: c } if *t == table && *c == column => return None,
+            Change::ChangeColumn { table: t, column: c, .. } if *t == table && c.name == column => return None,
+            _ => {}
+        }
+    }
+    Some((table, column))
+}
