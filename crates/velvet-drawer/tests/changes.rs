@@ -2,7 +2,7 @@
 
 mod common;
 
-use common::{folder, other_program};
+use common::{everything, folder, other_program};
 use proptest::prelude::*;
 use velvet_drawer::{Applied, Changed, Choice, Drawer, Error, Key, Position, Record, Schema};
 
@@ -44,6 +44,25 @@ struct Photo {
     piece: Key<Piece>,
 }
 
+/// One that may follow another, or itself, and one that must.
+#[derive(Record, Clone, Debug, PartialEq)]
+#[record(shared)]
+struct Step {
+    #[record(key)]
+    name: String,
+    after: Option<Key<Step>>,
+    twin: Option<Key<Bound>>,
+}
+
+#[derive(Record, Clone, Debug, PartialEq)]
+#[record(shared)]
+struct Bound {
+    #[record(key)]
+    name: String,
+    to: Key<Bound>,
+    step: Key<Step>,
+}
+
 /// Nobody asks what changed here.
 #[derive(Record, Clone, Debug, PartialEq)]
 struct Note {
@@ -51,7 +70,7 @@ struct Note {
 }
 
 fn schema() -> Schema {
-    Schema::new("kilnbook").record::<Piece>().record::<Glaze>().record::<Photo>().record::<Note>()
+    Schema::new("kilnbook").record::<Piece>().record::<Glaze>().record::<Photo>().record::<Note>().record::<Step>().record::<Bound>()
 }
 
 fn memory() -> Drawer {
@@ -141,6 +160,142 @@ proptest! {
     }
 }
 
+/// Makes the file say another time: that in a table of the test's, which the triggers ask.
+fn with_a_clock_of_the_tests(path: &std::path::Path) {
+    let file = other_program(path);
+    let real = "strftime('%Y-%m-%dT%H:%M:%f', 'now') || '000000Z'";
+    let triggers: Vec<(String, String)> = file
+        .prepare("SELECT name, sql FROM sqlite_schema WHERE name LIKE 'velvet_changes%' AND type = 'trigger'")
+        .unwrap()
+        .query_map([], |row| Ok((row.get(0)?, row.get(1)?)))
+        .unwrap()
+        .map(Result::unwrap)
+        .collect();
+    assert!(triggers.iter().all(|(_, text)| text.contains(real)));
+    file.execute_batch("CREATE TABLE clock (at TEXT); INSERT INTO clock VALUES ('')").unwrap();
+    for (name, text) in triggers {
+        file.execute_batch(&format!("DROP TRIGGER \"{name}\"; {}", text.replace(real, "(SELECT at FROM clock)"))).unwrap();
+    }
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig { cases: 24, failure_persistence: None, ..ProptestConfig::default() })]
+    #[test]
+    fn clocks_that_stand_still_or_go_backwards_do_not_part_two_phones(
+        rounds in prop::collection::vec(prop::collection::vec((any::<bool>(), 0..3_u8, (0..9_u8, any::<u8>(), 0..6_u8)), 0..8), 1..5),
+    ) {
+        let folder = tempfile::tempdir().unwrap();
+        let phones = ["a", "b"].map(|name| {
+            let path = folder.path().join(name);
+            let drawer = Drawer::options().relaxed().without_sessions().open(&path, schema()).unwrap();
+            with_a_clock_of_the_tests(&path);
+            (drawer, other_program(&path))
+        });
+        let [(a, _), (b, _)] = &phones;
+        for edits in rounds {
+            for (on_a, clock, e) in edits {
+                let (drawer, file) = &phones[usize::from(on_a)];
+                // Three moments: one before, one after a second begins, and one just before a second ends.
+                let at = ["2025-03-08T10:00:00.000000000Z", "2025-03-08T10:00:00.001000000Z", "2025-03-08T09:59:59.999999999Z"][usize::from(clock)];
+                file.execute("UPDATE clock SET at = ?1", [at]).unwrap();
+                edit(drawer, e);
+            }
+            send(a, "a", b, "b");
+            send(b, "b", a, "a");
+        }
+        for _ in 0..4 {
+            send(a, "a", b, "b");
+            send(b, "b", a, "a");
+        }
+        prop_assert_eq!(everything(a), everything(b));
+        let last = send(a, "a", b, "b");
+        prop_assert_eq!((last.written, last.removed), (0, 0), "nothing goes round for ever");
+        for (drawer, _) in &phones {
+            let entries = drawer.sql("select count(*), count(distinct table_name || own_key) from velvet_changes").rows::<(u64, u64)>().unwrap();
+            prop_assert_eq!(entries[0].0, entries[0].1, "each record has one entry");
+        }
+    }
+}
+
+#[test]
+fn a_change_upon_another_is_later_than_that_whatever_the_clock_says() {
+    let (_folder, path) = folder();
+    let drawer = Drawer::open(&path, schema()).unwrap();
+    with_a_clock_of_the_tests(&path);
+    let file = other_program(&path);
+    let bowl = drawer.insert(piece("K-1")).unwrap();
+    let mut moments = Vec::new();
+    for (grams, clock) in [".005000000Z", ".005000000Z", ".001000000Z", ".999999999Z", ".999999999Z", ".002000000Z"].iter().enumerate() {
+        file.execute("UPDATE clock SET at = ?1", [format!("2025-12-31T23:59:59{clock}")]).unwrap();
+        drawer.change(bowl.key(), |p| p.grams = Some(grams as u32)).unwrap();
+        moments.extend(drawer.sql("select at from velvet_changes where own_key = 'K-1'").rows::<String>().unwrap());
+    }
+    assert_eq!(
+        moments,
+        ["2025-12-31T23:59:59.005000000Z", "2025-12-31T23:59:59.005000001Z", "2025-12-31T23:59:59.005000002Z",
+         "2025-12-31T23:59:59.999999999Z", "2026-01-01T00:00:00.000000000Z", "2026-01-01T00:00:00.000000001Z"]
+    );
+}
+
+#[test]
+fn records_that_link_to_themselves_or_to_each_other_are_exchanged() {
+    let (a, b) = (memory(), memory());
+    let steps = a.insert_all(["one", "two", "three"].map(|n| Step { name: n.into(), after: None, twin: None })).unwrap();
+    for (from, to) in [(0, 1), (1, 0), (2, 2)] {
+        a.change(steps[from].key(), |s| s.after = Some(steps[to].key())).unwrap();
+    }
+    // Links that must be there: to themselves, to each other, and in a ring over two tables.
+    let key = velvet_drawer::Key::from_number;
+    let bound = |name: &str, to: Key<Bound>| Bound { name: name.into(), to, step: steps[0].key() };
+    let own = a.insert(bound("own", key(1))).unwrap();
+    let first = a.insert(bound("first", own.key())).unwrap();
+    let second = a.insert(bound("second", first.key())).unwrap();
+    a.change(first.key(), |b| b.to = second.key()).unwrap();
+    a.change(steps[0].key(), |s| s.twin = Some(second.key())).unwrap();
+    let told = |d: &Drawer| {
+        let steps = d.records::<Step>().with(|s| (s.after, s.twin)).collect().unwrap();
+        let bounds = d.records::<Bound>().with(|b| (b.to, b.step)).collect().unwrap();
+        let mut all: Vec<String> = steps.iter().map(|(s, (after, twin))| {
+            format!("{} after {:?} twin {:?}", s.name, after.as_ref().map(|a| &a.name), twin.as_ref().map(|t| &t.name))
+        }).chain(bounds.iter().map(|(b, (to, step))| format!("{} to {} of {}", b.name, to.name, step.name))).collect();
+        all.sort();
+        all
+    };
+    let applied = send(&a, "a", &b, "b");
+    assert_eq!((applied.written, applied.conflicts.len()), (6, 0), "{applied:?}");
+    assert_eq!(told(&a), told(&b));
+    assert_eq!(send(&b, "b", &a, "a").written, 0);
+    // A ring that hangs on a record that is nowhere is refused, and nothing of it is written.
+    let (lines, _) = lines(&a, Position::START);
+    let ring: Vec<&str> = std::str::from_utf8(&lines).unwrap().lines().filter(|l| !l.contains("\"key\":\"one\"")).collect();
+    let c = memory();
+    let error = c.apply_changes(ring.join("\n").as_bytes()).run().unwrap_err();
+    assert!(error.to_string().contains("to \"one\", which is neither here nor comes"), "{error}");
+    assert_eq!((c.count::<Bound>().unwrap(), c.count::<Step>().unwrap()), (0, 0));
+}
+
+#[test]
+fn values_at_their_limits_are_exchanged_as_they_are() {
+    let [a, b] = [(); 2].map(|()| Drawer::in_memory(everything::schema()).unwrap());
+    let mut records = everything::at_limits().to_vec();
+    records[0].json = serde_json::Value::Null;
+    records.push(everything::plain(7));
+    let stored = a.insert_all(records).unwrap();
+    a.change(stored[1].key(), |e| e.twin = Some(stored[1].key())).unwrap();
+    let applied = send(&a, "a", &b, "b");
+    assert_eq!(applied.written, 3);
+    let by_mark = |d: &Drawer| {
+        let all = d.records::<everything::Everything>().sort_by(|e| e.mark.ascending()).with(|e| e.twin).collect().unwrap();
+        all.into_iter().map(|(e, twin)| (everything::Everything { twin: None, ..e.into_record() }, twin.map(|t| t.mark.clone()))).collect::<Vec<_>>()
+    };
+    assert_eq!(by_mark(&a), by_mark(&b));
+    assert!(b.search_index_is_sound::<everything::Everything>().unwrap());
+    assert_eq!(send(&b, "b", &a, "a"), Applied { unchanged: 3, ..Applied::default() });
+    let unreadable = r#"{"table":"select","key":"E-7","at":"2999-01-01T00:00:00Z","record":{"mark":"E-7","bearing":400}}"#;
+    let error = b.apply_changes(unreadable.as_bytes()).run().unwrap_err();
+    assert!(error.to_string().contains("line 1 does not fit: in `bearing`, 400 is no bearing"), "{error}");
+}
+
 #[test]
 fn changes_come_in_the_order_of_commits_each_record_once_and_only_of_shared_ones() {
     let (_folder, path) = folder();
@@ -164,8 +319,8 @@ fn changes_come_in_the_order_of_commits_each_record_once_and_only_of_shared_ones
     assert_eq!(short, ["\"piece\" \"K-1\" null", "\"piece\" \"K-3\" true", "\"glaze\" 1 null"]);
     let record = &since[0]["record"];
     assert_eq!(record["glaze"], 1, "a link is told by the linked record's own key");
-    assert_eq!((&record["stage"], &record["thumbnail"]["hex"]), (&"fired".into(), &"00ff".into()));
-    assert_eq!((&record["tags"][1], &record["wood"]), (&"it's \"large\"".into(), &0.5.into()));
+    assert_eq!((&record["stage"], &record["thumbnail"]["bytes"]), (&"fired".into(), &"00ff".into()));
+    assert_eq!((&record["tags"], &record["wood"]), (&r#"["bowl","it's \"large\""]"#.into(), &0.5.into()));
     assert!(since[0]["at"].as_str().unwrap().ends_with("000000Z") && since[0]["at"].as_str().unwrap().len() == 30);
     let typed = drawer.changes_since(first).of::<Piece>().unwrap();
     assert!(
@@ -217,7 +372,7 @@ fn lines_that_do_not_fit_are_named_and_nothing_is_written() {
     let line = |table: &str, key: &str, rest: &str| {
         format!(r#"{{"table":"{table}","key":{key},"at":"2025-03-08T10:00:00Z",{rest}}}"#)
     };
-    let record = r#""record":{"mark":"K-1","stage":"thrown","grams":null,"wood":1,"thrown":"2025-03-08","thumbnail":null,"tags":[],"glaze":7}"#;
+    let record = r#""record":{"mark":"K-1","stage":"thrown","grams":null,"wood":1,"thrown":"2025-03-08","thumbnail":null,"tags":"[]","glaze":7}"#;
     for (bad, said) in [
         ("{".into(), "line 2 is not JSON"),
         (line("kiln", "1", r#""removed":true"#), "line 2 is about the table `kiln`, which is not in the schema"),

@@ -13,7 +13,9 @@ pub use search::{
     learn_keys, remake_search, search_index,
 };
 pub use select::Select;
-pub use shared::{CHANGES, create_shared, drop_shared, fill_shared, forget_shared, rename_shared, told_by_key_of};
+pub use shared::{
+    CHANGES, create_shared, drop_shared, fill_shared, forget_shared, moment_upon, rename_shared, told_by_key_of,
+};
 pub use trail::{TRAIL, Trail, WRITES, WRITING, create_trail, create_trail_tables};
 
 use crate::name::{KEY_COLUMN, push_quoted, quoted};

@@ -8,7 +8,7 @@ use crate::error::{Cause, Error};
 use crate::reading::Open;
 use std::io::BufRead;
 use velvet_core::name::{KEY_COLUMN, quoted};
-use velvet_core::statement::CHANGES;
+use velvet_core::statement::{CHANGES, moment_upon};
 use velvet_core::structure::{Column, Table};
 use velvet_core::{Value, show};
 
@@ -91,7 +91,7 @@ impl<R: BufRead> Apply<'_, R> {
             if text.trim().is_empty() {
                 continue;
             }
-            let line = Line::parse(structure, &text).map_err(|why| refused(drawer, at + 1, &why))?;
+            let line = Line::parse(&drawer.inner.declared, &text).map_err(|why| refused(drawer, at + 1, &why))?;
             incoming.push((at + 1, line));
         }
         drawer.write(|tx| {
@@ -156,11 +156,80 @@ impl Applying<'_> {
             if still.is_empty() {
                 return Ok(());
             }
-            if still.len() == before {
+            if still.len() == before && !self.tie(&still)? {
                 let (number, line, why) = still.remove(0);
                 self.give_in(number, line, why)?;
+            } else if still.len() == before {
+                return Ok(());
             }
             waiting = still.into_iter().map(|(number, line, _)| (number, line)).collect();
+        }
+    }
+
+    /// Applies changes of records that link to each other, or to themselves: none of them can come first, so each comes without those
+    /// links at first. Says whether all of them are applied; else nothing is.
+    fn tie(&mut self, knot: &[(usize, Line, Later)]) -> Result<bool, Error> {
+        let report = self.report.clone();
+        let open = self.open;
+        open.connection.check_links_later(true).map_err(|fault| self.engine(fault))?;
+        let tied = open.part(|| {
+            let tied = self.tie_all(knot)?;
+            if tied { Ok(()) } else { Err(Error::own("not tied")) }
+        });
+        open.connection.check_links_later(false).map_err(|fault| self.engine(fault))?;
+        match tied {
+            Ok(()) => Ok(true),
+            Err(error) if error.is_own() => {
+                self.report = report;
+                Ok(false)
+            }
+            Err(error) => Err(error),
+        }
+    }
+
+    fn tie_all(&mut self, knot: &[(usize, Line, Later)]) -> Result<bool, Error> {
+        let mut open_ends = Vec::new();
+        for (_, line, why) in knot {
+            if !matches!(why, Later::Unlinked(..)) {
+                return Ok(false);
+            }
+            match self.without_links_to(line, knot)? {
+                Some(without) if without.is_empty() => {}
+                Some(_) => open_ends.push(line),
+                None => return Ok(false),
+            }
+        }
+        for line in open_ends {
+            match self.attempt(line, &[]) {
+                Ok(()) => {}
+                Err(Later::Never(error)) => return Err(error),
+                Err(_) => return Ok(false),
+            }
+        }
+        Ok(true)
+    }
+
+    /// Writes a record without its links to others of the knot that are not there yet, and says which those are; nothing when another
+    /// link leads nowhere.
+    fn without_links_to(&mut self, line: &Line, knot: &[(usize, Line, Later)]) -> Result<Option<Vec<String>>, Error> {
+        let comes = |table: &str, own_key: &Value| {
+            knot.iter().any(|(_, other, _)| other.columns.is_some() && other.table == table && other.own_key == *own_key)
+        };
+        let mut without = Vec::new();
+        loop {
+            match self.attempt(line, &without) {
+                Ok(()) => return Ok(Some(without)),
+                Err(Later::Unlinked(column, told)) if !without.contains(&column) => {
+                    let table = self.table(line)?;
+                    let target = table.column(&column).and_then(|c| linked_key(&self.drawer.inner.declared.structure, c));
+                    if !target.is_some_and(|(target, _)| comes(&target.name, &told)) {
+                        return Ok(None);
+                    }
+                    without.push(column);
+                }
+                Err(Later::Never(error)) => return Err(error),
+                Err(_) => return Ok(None),
+            }
         }
     }
 
@@ -219,7 +288,7 @@ impl Applying<'_> {
         }))
     }
 
-    /// Applies a change in a part of the transaction. The columns in `without` become nothing.
+    /// Applies a change in a part of the transaction. The columns in `without` become nothing; then it is not counted.
     fn attempt(&mut self, line: &Line, without: &[String]) -> Result<(), Later> {
         let mut why = None;
         let open = self.open;
@@ -231,6 +300,7 @@ impl Applying<'_> {
             }
         });
         match (applied, why) {
+            (Ok(()), _) if !without.is_empty() => Ok(()),
             (Ok(()), _) => {
                 match line.columns {
                     Some(_) => self.report.written += 1,
@@ -260,7 +330,9 @@ impl Applying<'_> {
                 for (column, told) in columns {
                     let Some(column) = table.column(column) else { continue };
                     let is_left_out = without.contains(&column.name);
-                    values.push(if is_left_out { Value::Missing } else { self.here(column, told)? });
+                    // Only a link that is set right before the commit may lead to a row that there never is.
+                    let left_out = if column.optional { Value::Missing } else { Value::Integer(0) };
+                    values.push(if is_left_out { left_out } else { self.here(column, told)? });
                     names.push(quoted(&column.name));
                 }
                 let marks = vec!["?"; names.len()].join(", ");
@@ -304,15 +376,21 @@ impl Applying<'_> {
 
     fn note(&self, line: &Line, at: &str, from_elsewhere: i64) -> Result<(), Error> {
         let removed = i64::from(line.columns.is_none());
-        let text = format!(
-            "INSERT INTO {CHANGES} (table_name, own_key, removed, at, from_elsewhere) VALUES (?1, ?2, ?3, ?4, ?5) \
-             ON CONFLICT (table_name, own_key) DO UPDATE SET removed = ?3, at = ?4, from_elsewhere = ?5"
-        );
-        let mut statement = self.open.connection.prepare(&text).map_err(|fault| self.engine(fault))?;
         let values =
             [line.table.as_str().into(), line.own_key.clone(), removed.into(), at.into(), from_elsewhere.into()];
-        statement.bind_all(&values).map_err(|fault| self.engine(fault))?;
-        statement.execute().map(drop).map_err(|fault| self.engine(fault))
+        let run = |text: &str| {
+            let mut statement = self.open.connection.prepare(text)?;
+            statement.bind_all(&values)?;
+            statement.execute()
+        };
+        let there = format!(
+            "UPDATE {CHANGES} SET removed = ?3, at = ?4, from_elsewhere = ?5 WHERE table_name = ?1 AND own_key = ?2"
+        );
+        let new = format!(
+            "INSERT INTO {CHANGES} (table_name, own_key, removed, at, from_elsewhere) VALUES (?1, ?2, ?3, ?4, ?5)"
+        );
+        let noted = run(&there).and_then(|changed| if changed == 0 { run(&new) } else { Ok(changed) });
+        noted.map(drop).map_err(|fault| self.engine(fault))
     }
 
     /// Nothing that comes makes this change possible: so the device keeps what it can, and tells the other.
@@ -398,9 +476,16 @@ impl Applying<'_> {
         let arguments = [line.table.as_str().into(), line.own_key.clone()];
         statement.bind_all(&arguments).map_err(|fault| self.engine(fault))?;
         statement.execute().map_err(|fault| self.engine(fault))?;
-        let now = format!("{:.9}", jiff::Timestamp::now());
-        // Newer than what came, also where the other device's clock is ahead.
-        self.note(line, now.as_str().max(line.at.as_str()), 0)
+        // Later than what came, also where the other device's clock is ahead.
+        self.note(line, &self.moment_upon(&line.at).map_err(|fault| self.engine(fault))?, 0)
+    }
+
+    fn moment_upon(&self, at: &str) -> Result<String, Fault> {
+        let text = moment_upon();
+        let mut statement = self.open.connection.prepare(&text)?;
+        statement.bind_all(&[at.into()])?;
+        let mut rows = statement.rows();
+        Ok(rows.next()?.map(|row| row.text(0).to_owned()).unwrap_or_default())
     }
 }
 

@@ -2,11 +2,12 @@
 
 use crate::error::Error;
 use crate::reading::Open;
+use crate::schema::Declared;
 use serde_json::{Map, Value as Json};
-use velvet_core::fits::fits;
 use velvet_core::name::{KEY_COLUMN, quoted};
 use velvet_core::structure::{Column, Kind, Structure, Table};
-use velvet_core::{Value, ValueRef, show};
+use velvet_core::Value;
+use velvet_core::exchange::{of_json, to_json};
 
 /// A record as it is after a change, or that it is gone. Links are the own keys of the linked records.
 #[derive(Clone, Debug, PartialEq)]
@@ -60,16 +61,14 @@ impl Line {
     }
 
     /// The line as JSON.
-    pub(super) fn to_json(&self, table: &Table) -> Json {
+    pub(super) fn to_json(&self) -> Json {
         let mut line = Map::new();
         line.insert("table".into(), self.table.as_str().into());
-        line.insert("key".into(), json(None, self.own_key.as_ref()));
+        line.insert("key".into(), to_json(self.own_key.as_ref()));
         line.insert("at".into(), self.at.as_str().into());
         match &self.columns {
             Some(columns) => {
-                let cell = |(name, value): &(String, Value)| {
-                    (name.clone(), json(table.column(name).map(|c| &c.kind), value.as_ref()))
-                };
+                let cell = |(name, value): &(String, Value)| (name.clone(), to_json(value.as_ref()));
                 line.insert("record".into(), Json::Object(columns.iter().map(cell).collect()));
             }
             None => {
@@ -87,7 +86,8 @@ impl Line {
     }
 
     /// Reads a line.
-    pub(super) fn parse(structure: &Structure, text: &str) -> Result<Line, String> {
+    pub(super) fn parse(declared: &Declared, text: &str) -> Result<Line, String> {
+        let structure = &declared.structure;
         let line: Json = serde_json::from_str(text).map_err(|e| format!("is not JSON: {e}"))?;
         let text = |name: &str| line.get(name).and_then(Json::as_str).ok_or_else(|| format!("has no text `{name}`"));
         let name = text("table")?;
@@ -100,7 +100,7 @@ impl Line {
             .and_then(|key| table.column(key))
             .ok_or_else(|| format!("is about the table `{name}`, which is not shared"))?;
         let own_key = line.get("key").ok_or("has no `key`")?;
-        let own_key = value(own_column, own_key)?;
+        let own_key = value(declared, table, own_column, own_key)?;
         let at = text("at")?;
         let moment: jiff::Timestamp = at.parse().map_err(|_| format!("has no moment in `at`: {at:?}"))?;
         let at = format!("{moment:.9}");
@@ -114,47 +114,27 @@ impl Line {
                 format!("has a column `{}.{name}`, which is not in the schema; a newer app wrote it", table.name)
             })?;
             // A link is told by the own key of the linked record.
-            let linked = linked_key(structure, column);
-            let as_told = match linked {
-                Some((_, own_key)) => Column { optional: column.optional, ..own_key.clone() },
-                None => column.clone(),
+            let told = match linked_key(structure, column) {
+                Some(_) if column.optional && told.is_null() => Value::Missing,
+                Some((target, own_key)) => value(declared, target, own_key, told)
+                    .map_err(|why| format!("has in `{name}` no own key of `{}`: it {why}", target.name))?,
+                None => value(declared, table, column, told)?,
             };
-            columns.push((name.clone(), value(&as_told, told)?));
+            columns.push((name.clone(), told));
         }
         Ok(Line { table: name.to_owned(), own_key, at, columns: Some(columns) })
     }
 }
 
-/// A stored value as JSON.
-fn json(kind: Option<&Kind>, value: ValueRef<'_>) -> Json {
-    match (value, kind) {
-        (ValueRef::Missing, _) => Json::Null,
-        (ValueRef::Integer(number), Some(Kind::Bool)) => (number != 0).into(),
-        (ValueRef::Integer(number), _) => number.into(),
-        (ValueRef::Real(number), _) => number.into(),
-        (ValueRef::Text(text), Some(Kind::Json)) => serde_json::from_str(text).unwrap_or_else(|_| text.into()),
-        (ValueRef::Text(text), _) => text.into(),
-        (ValueRef::Bytes(bytes) | ValueRef::BrokenText(bytes), _) => serde_json::json!({ "hex": show::hex(bytes) }),
-    }
-}
-
-/// A value of a column as it is stored.
-fn value(column: &Column, told: &Json) -> Result<Value, String> {
-    let value = match (told, &column.kind) {
-        (Json::Null, _) => Value::Missing,
-        (told, Kind::Json) => Value::Text(told.to_string()),
-        (Json::Bool(yes), _) => Value::Integer((*yes).into()),
-        (Json::Number(number), Kind::F32 | Kind::F64) => Value::Real(number.as_f64().unwrap_or(f64::NAN)),
-        (Json::Number(number), _) => {
-            Value::Integer(number.as_i64().ok_or_else(|| format!("has {number} in `{}`", column.name))?)
-        }
-        (Json::String(text), _) => Value::Text(text.clone()),
-        (Json::Object(object), Kind::Bytes) => {
-            let bytes = object.get("hex").and_then(Json::as_str).and_then(show::from_hex);
-            Value::Bytes(bytes.ok_or_else(|| format!("has no bytes in `{}`", column.name))?)
-        }
-        (other, _) => return Err(format!("has {other} in `{}`", column.name)),
+/// A value of a column as it is stored, which its type can read.
+fn value(declared: &Declared, table: &Table, column: &Column, told: &Json) -> Result<Value, String> {
+    let place = &column.name;
+    let value = match (of_json(told).map_err(|why| format!("has in `{place}` what cannot be stored: {why}"))?, &column.kind) {
+        // Whoever writes such lines may write a decimal number without a point.
+        (Value::Integer(whole), Kind::F32 | Kind::F64) => Value::Real(whole as f64),
+        (value, _) => value,
     };
-    fits(column, value.as_ref()).map_err(|misfit| format!("does not fit: in `{}`, {misfit}", column.name))?;
+    let fits = declared.fits(&table.name, place, value.as_ref());
+    fits.map_err(|misfit| format!("does not fit: in `{place}`, {misfit}"))?;
     Ok(value)
 }

@@ -143,9 +143,10 @@ impl Connection {
         Ok(self.engine.set_db_config(DbConfig::SQLITE_DBCONFIG_ENABLE_FKEY, on).map(drop)?)
     }
 
-    /// Checks links only when the transaction that is open is committed.
-    pub(crate) fn check_links_at_commit(&self) -> Result<(), Fault> {
-        self.run("PRAGMA defer_foreign_keys = ON")
+    /// Checks links only when the transaction that is open is committed, or with each statement again. Until they are checked again, every
+    /// link must lead somewhere.
+    pub(crate) fn check_links_later(&self, later: bool) -> Result<(), Fault> {
+        self.run(if later { "PRAGMA defer_foreign_keys = ON" } else { "PRAGMA defer_foreign_keys = OFF" })
     }
 
     /// Runs `work` without waiting for other processes, and waits for them as long as before afterwards.

@@ -45,7 +45,7 @@ pub fn import(
     let mut importing =
         Importing { to: &connection, structure, names, tables: HashMap::new(), problems: Vec::new(), rows: 0 };
     let transaction = connection.transaction().map_err(engine)?;
-    connection.check_links_at_commit().map_err(engine)?;
+    connection.check_links_later(true).map_err(engine)?;
     importing.all(table.as_ref(), form, from, path)?;
     importing.links_hold().map_err(engine)?;
     if !importing.problems.is_empty() {
