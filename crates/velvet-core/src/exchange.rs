@@ -2,27 +2,53 @@
 //! text of many.
 
 use crate::show;
+use crate::structure::Kind;
 use crate::value::{Value, ValueRef};
+use serde_json::value::RawValue;
 use serde_json::{Value as Json, json};
 
 /// A value as JSON. What JSON has no form for is an object that says what it is: `{"bytes": "00ff"}`, `{"real": "inf"}`.
-pub fn to_json(value: ValueRef<'_>) -> Json {
-    match value {
-        ValueRef::Missing => Json::Null,
-        ValueRef::Integer(n) => n.into(),
-        ValueRef::Real(x) if x.is_finite() => x.into(),
-        ValueRef::Real(x) => json!({ "real": if x > 0.0 { "inf" } else { "-inf" } }),
-        ValueRef::Text(text) => text.into(),
-        ValueRef::BrokenText(bytes) | ValueRef::Bytes(bytes) => json!({ "bytes": show::hex(bytes) }),
+///
+/// In a column that holds true and false they are themselves. In one that holds nested values, lists and objects stand as they are stored, and
+/// all else as text that is JSON: so nothing is taken for a missing value that is none, and no digit is lost.
+///
+/// ```
+/// use velvet_core::exchange::{of_json, to_json};
+/// use velvet_core::structure::Kind;
+/// use velvet_core::{Value, ValueRef};
+/// assert_eq!(to_json(ValueRef::Text("[1.50]"), Some(&Kind::Json)), "[1.50]");
+/// assert_eq!(of_json("[1.50]", Some(&Kind::Json)), Ok(Value::Text("[1.50]".into())));
+/// assert_eq!(to_json(ValueRef::Text("null"), Some(&Kind::Json)), r#""null""#);
+/// assert_eq!(to_json(ValueRef::Text("[1.50]"), None), r#""[1.50]""#);
+/// ```
+pub fn to_json(value: ValueRef<'_>, kind: Option<&Kind>) -> String {
+    match (value, kind) {
+        (ValueRef::Missing, _) => "null".into(),
+        (ValueRef::Integer(n @ (0 | 1)), Some(Kind::Bool)) => (n == 1).to_string(),
+        (ValueRef::Integer(n), _) => n.to_string(),
+        (ValueRef::Real(x), _) if x.is_finite() => Json::from(x).to_string(),
+        (ValueRef::Real(x), _) => json!({ "real": if x > 0.0 { "inf" } else { "-inf" } }).to_string(),
+        (ValueRef::Text(text), Some(Kind::Json)) if is_nested(text) => text.to_owned(),
+        (ValueRef::Text(text), _) => Json::from(text).to_string(),
+        (ValueRef::BrokenText(bytes) | ValueRef::Bytes(bytes), _) => json!({ "bytes": show::hex(bytes) }).to_string(),
     }
 }
 
-/// The value that JSON stands for.
+/// Whether a text is a list or object in JSON, on one line.
+fn is_nested(text: &str) -> bool {
+    text.starts_with(['{', '[']) && !text.contains(['\n', '\r']) && serde_json::from_str::<&RawValue>(text).is_ok()
+}
+
+/// The value that JSON stands for, in a column that holds this, where that is known.
 ///
 /// # Errors
 /// Says why it stands for none.
-pub fn of_json(json: &Json) -> Result<Value, String> {
-    Ok(match json {
+pub fn of_json(json: &str, kind: Option<&Kind>) -> Result<Value, String> {
+    if is_nested(json) && kind == Some(&Kind::Json) {
+        return Ok(Value::Text(json.to_owned()));
+    }
+    let json: Json = serde_json::from_str(json).map_err(|e| format!("it is no JSON: {e}"))?;
+    Ok(match &json {
         Json::Null => Value::Missing,
         Json::Bool(yes) => Value::Integer((*yes).into()),
         Json::Number(number) => match (number.as_i64(), number.as_f64()) {

@@ -50,8 +50,15 @@ impl Value {
     pub fn literal(&self) -> String {
         match self {
             Value::Missing => "NULL".into(),
+            // The digits of the least are above the greatest, and would be read as a decimal number.
+            Value::Integer(i64::MIN) => "(-9223372036854775807 - 1)".into(),
             Value::Integer(n) => n.to_string(),
+            Value::Real(x) if x.is_infinite() => if *x > 0.0 { "9e999" } else { "-9e999" }.into(),
             Value::Real(x) => format!("{x:?}"),
+            // A literal in quotes ends where a character of no meaning stands.
+            Value::Text(text) if text.contains('\0') => {
+                format!("(CAST(x'{}' AS TEXT))", crate::show::hex(text.as_bytes()))
+            }
             Value::Text(text) => format!("'{}'", text.replace('\'', "''")),
             Value::Bytes(bytes) => format!("x'{}'", crate::show::hex(bytes)),
         }

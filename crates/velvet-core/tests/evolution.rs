@@ -82,13 +82,15 @@ fn whatever_goes_away_beside_something_new_is_asked_about_also_where_the_type_di
     let asked = |hints: &[(&str, Hints)], before_that: &[Change]| draft(&before, &after, hints, before_that).questions;
     let question = "is the new `piece.grams` the `wt`, or the `old` of before? Then write #[record(was = \"wt\")]";
     assert!(asked(&[], &[])[0].starts_with(question), "{:?}", asked(&[], &[]));
-    const NEW: Hints = Hints { table: None, columns: &[Hint { column: "grams", origin: Some(Origin::New), fill: None }] };
+    const NEW: Hints =
+        Hints { table: None, columns: &[Hint { column: "grams", origin: Some(Origin::New), fill: None }] };
     assert_eq!(asked(&[("piece", NEW)], &[]), [""; 0]);
     // Once it is recorded, the answer may go from the field; what goes away afterwards is asked about.
     let recorded = draft(&before, &after, &[("piece", NEW)], &[]).changes;
     assert_eq!(asked(&[], &recorded), [""; 0]);
     assert!(asked(&[], &recorded[..2])[0].starts_with("is the new `piece.grams` the `old` of before?"));
-    let named = |name: &str| Structure { tables: vec![Table::new(name, vec![column(name, Kind::Text, true)], None, vec![])] };
+    let named =
+        |name: &str| Structure { tables: vec![Table::new(name, vec![column(name, Kind::Text, true)], None, vec![])] };
     let tables = draft(&named("shelf"), &named("rack"), &[], &[]).questions;
     assert!(tables[0].starts_with("is the new table `rack` the `shelf` of before?"), "{tables:?}");
 }
@@ -105,28 +107,36 @@ fn names_that_are_swapped_are_asked_about() {
     };
     let drafted = draft(&structure, &structure, &[("piece", SWAPPED)], &[]);
     assert_eq!(drafted.changes, []);
-    assert!(drafted.questions[0].starts_with("`piece.a` says that it was `b`, but both were there before. Remove `was`"));
+    assert!(
+        drafted.questions[0].starts_with("`piece.a` says that it was `b`, but both were there before. Remove `was`")
+    );
     assert_eq!(drafted.questions.len(), 2);
     let (shelf, rack) = (studio(vec![column("a", Kind::Text, true)]).tables[0].clone(), structure.tables[0].clone());
-    let two = Structure { tables: vec![Table { name: "rack".into(), ..rack }, Table { name: "shelf".into(), ..shelf }] };
+    let two =
+        Structure { tables: vec![Table { name: "rack".into(), ..rack }, Table { name: "shelf".into(), ..shelf }] };
     let was = |was| Hints { table: Some(Origin::Was(was)), columns: &[] };
     assert_eq!(draft(&two, &two, &[("rack", was("shelf")), ("shelf", was("rack"))], &[]).questions.len(), 2);
 }
 
 #[test]
 fn what_may_go_wrong_on_a_phone_or_works_otherwise_is_mentioned() {
-    let link = |on_delete| Column { on_delete: Some(on_delete), ..column("by", Kind::Link { table: "piece".into() }, true) };
+    let link =
+        |on_delete| Column { on_delete: Some(on_delete), ..column("by", Kind::Link { table: "piece".into() }, true) };
     let (refuse, remove) = (studio(vec![link(OnDelete::Refuse)]), studio(vec![link(OnDelete::Remove)]));
     let warnings = draft(&refuse, &remove, &[], &[]).warnings;
     assert_eq!(
         warnings,
-        ["when the record that `piece.by` links to is removed, this record is removed with it, and no longer removing it is refused"]
+        [
+            "when the record that `piece.by` links to is removed, this record is removed with it, and no longer removing it is refused"
+        ]
     );
     assert_eq!(draft(&remove, &refuse, &[], &[]).warnings.len(), 1);
     let plain = studio(vec![column("name", Kind::Text, false)]);
     let mut unique = plain.clone();
     unique.tables[0].indexes.push(Index { columns: vec!["name".into()], unique: true });
-    assert!(draft(&plain, &unique, &[], &[]).warnings[0].starts_with("rows of `piece` that exist may have the same name"));
+    assert!(
+        draft(&plain, &unique, &[], &[]).warnings[0].starts_with("rows of `piece` that exist may have the same name")
+    );
     assert_eq!(draft(&unique, &plain, &[], &[]).warnings, [""; 0]);
 }
 

@@ -10,7 +10,7 @@ use std::process::Command;
 use std::thread;
 use std::time::Duration;
 use velvet_drawer::Drawer;
-use velvet_drawer::inspect::File;
+use velvet_drawer::inspect::{Exchange, File, import, import_sql};
 use velvet_phone::{Phone, Running, Sandbox};
 
 /// What the tour leaves to look at.
@@ -113,6 +113,7 @@ pub fn tour(folder: &Path, app: &dyn Fn(&str) -> io::Result<Command>, out: &mut 
     let history = folder.join("kilnbook.history.json");
     leave_samples(folder, &drawer, &at_version_1).map_err(io::Error::other)?;
     fs::write(&history, version_3::HISTORY)?;
+    move_house(folder, out).map_err(io::Error::other)?;
     Ok(Toured { drawer, at_version_1, pulled_alone, history })
 }
 
@@ -134,6 +135,34 @@ fn leave_samples(folder: &Path, drawer: &Path, at_version_1: &Path) -> Result<()
     bytes[damaged..damaged + 3 * page].fill(0);
     fs::write(folder.join("damaged.drawer"), bytes)?;
     Ok(())
+}
+
+/// Takes everything out of the newest file and into new ones, and compares.
+fn move_house(folder: &Path, out: &mut dyn Write) -> Result<(), Box<dyn Error + Send + Sync>> {
+    writeln!(out, "  Everything goes out in open formats, and into new files")?;
+    let kiln = File::open(folder.join(FILE))?;
+    let (by_sql, by_lines) = (folder.join("moved-by-sql.drawer"), folder.join("moved-by-json.drawer"));
+    let mut sql = Vec::new();
+    kiln.export_all(Exchange::SqlText, &mut sql)?;
+    let statements = import_sql(&by_sql, std::str::from_utf8(&sql)?)?;
+    relay(out, &format!("{FILE} became {statements} statements in SQL, and those became moved-by-sql.drawer"))?;
+    let mut lines = Vec::new();
+    kiln.export_all(Exchange::JsonLines, &mut lines)?;
+    Drawer::options().without_sessions().open(&by_lines, version_3::schema())?.close()?;
+    let rows = import(&by_lines, None, Exchange::JsonLines, &mut lines.as_slice())?;
+    relay(out, &format!("its rows became {rows} lines of JSON, and those became moved-by-json.drawer"))?;
+    for moved in [by_sql, by_lines] {
+        let comparison = kiln.compare(&File::open(&moved)?, &mut |_| Ok(()), &mut |_| ())?;
+        if !comparison.is_same() {
+            return Err(format!("{} is not the same", moved.display()).into());
+        }
+        let drawer = Drawer::options().without_sessions().open(&moved, version_3::schema())?;
+        let found = drawer.records::<version_3::Piece>().search("cup").count()?;
+        drawer.close()?;
+        let name = moved.file_name().unwrap_or_default().to_string_lossy().into_owned();
+        relay(out, &format!("compared: {name} holds the same records, and “cup” is found in {found} of its pieces"))?;
+    }
+    Ok(writeln!(out)?)
 }
 
 fn start(sandbox: &Sandbox, app: &dyn Fn(&str) -> io::Result<Command>, name: &str) -> io::Result<Running> {

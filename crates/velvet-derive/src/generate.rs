@@ -42,9 +42,10 @@ pub(crate) fn record(record: &Record, form: Form) -> TokenStream {
         let ident = &f.ident;
         quote_spanned!(f.ty.span()=> #ident: (&velvet::FieldOf::<#ty>::HERE).take(source, #at)?,)
     });
-    let fits = types.iter().zip(&stored).enumerate().map(|(at, (ty, f))| {
-        quote_spanned!(f.ty.span()=> #at => (&velvet::FieldOf::<#ty>::HERE).fits(#at, value),)
-    });
+    let fits =
+        types.iter().zip(&stored).enumerate().map(
+            |(at, (ty, f))| quote_spanned!(f.ty.span()=> #at => (&velvet::FieldOf::<#ty>::HERE).fits(#at, value),),
+        );
     let skipped = record.fields.iter().filter(|f| f.skip.is_some()).map(|f| {
         let (ident, ty) = (&f.ident, &f.ty);
         quote_spanned!(ty.span()=> #ident: <#ty as ::core::default::Default>::default(),)
@@ -72,7 +73,10 @@ pub(crate) fn record(record: &Record, form: Form) -> TokenStream {
         let name = names[at];
         quote!(Some(::std::string::String::from(#name)))
     });
-    let is_shared = record.shared.filter(|_| key_position.is_some()).map(|_| quote!(#[automatically_derived] impl velvet::Shared for #ident {}));
+    let is_shared = record
+        .shared
+        .filter(|_| key_position.is_some())
+        .map(|_| quote!(#[automatically_derived] impl velvet::Shared for #ident {}));
     let keyed = key_position.map(|at| keyed(record, at, &types[at]));
     let hints = hints(record);
     let assertions = stored.iter().zip(&types).filter(|_| !stands_in).map(|(f, ty)| assertions(f, ty));

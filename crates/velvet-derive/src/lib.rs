@@ -16,9 +16,9 @@ mod model;
 mod names;
 mod problems;
 
+use generate::Form;
 use proc_macro::TokenStream;
 use proc_macro2::TokenStream as TokenStream2;
-use generate::Form;
 use syn::{Data, DeriveInput, parse_macro_input};
 
 /// Makes a struct a record: one struct, one table; one field, one column.

@@ -70,7 +70,13 @@ struct Note {
 }
 
 fn schema() -> Schema {
-    Schema::new("kilnbook").record::<Piece>().record::<Glaze>().record::<Photo>().record::<Note>().record::<Step>().record::<Bound>()
+    Schema::new("kilnbook")
+        .record::<Piece>()
+        .record::<Glaze>()
+        .record::<Photo>()
+        .record::<Note>()
+        .record::<Step>()
+        .record::<Bound>()
 }
 
 fn memory() -> Drawer {
@@ -174,7 +180,8 @@ fn with_a_clock_of_the_tests(path: &std::path::Path) {
     assert!(triggers.iter().all(|(_, text)| text.contains(real)));
     file.execute_batch("CREATE TABLE clock (at TEXT); INSERT INTO clock VALUES ('')").unwrap();
     for (name, text) in triggers {
-        file.execute_batch(&format!("DROP TRIGGER \"{name}\"; {}", text.replace(real, "(SELECT at FROM clock)"))).unwrap();
+        file.execute_batch(&format!("DROP TRIGGER \"{name}\"; {}", text.replace(real, "(SELECT at FROM clock)")))
+            .unwrap();
     }
 }
 
@@ -225,22 +232,31 @@ fn a_change_upon_another_is_later_than_that_whatever_the_clock_says() {
     let file = other_program(&path);
     let bowl = drawer.insert(piece("K-1")).unwrap();
     let mut moments = Vec::new();
-    for (grams, clock) in [".005000000Z", ".005000000Z", ".001000000Z", ".999999999Z", ".999999999Z", ".002000000Z"].iter().enumerate() {
+    for (grams, clock) in
+        [".005000000Z", ".005000000Z", ".001000000Z", ".999999999Z", ".999999999Z", ".002000000Z"].iter().enumerate()
+    {
         file.execute("UPDATE clock SET at = ?1", [format!("2025-12-31T23:59:59{clock}")]).unwrap();
         drawer.change(bowl.key(), |p| p.grams = Some(grams as u32)).unwrap();
         moments.extend(drawer.sql("select at from velvet_changes where own_key = 'K-1'").rows::<String>().unwrap());
     }
     assert_eq!(
         moments,
-        ["2025-12-31T23:59:59.005000000Z", "2025-12-31T23:59:59.005000001Z", "2025-12-31T23:59:59.005000002Z",
-         "2025-12-31T23:59:59.999999999Z", "2026-01-01T00:00:00.000000000Z", "2026-01-01T00:00:00.000000001Z"]
+        [
+            "2025-12-31T23:59:59.005000000Z",
+            "2025-12-31T23:59:59.005000001Z",
+            "2025-12-31T23:59:59.005000002Z",
+            "2025-12-31T23:59:59.999999999Z",
+            "2026-01-01T00:00:00.000000000Z",
+            "2026-01-01T00:00:00.000000001Z"
+        ]
     );
 }
 
 #[test]
 fn records_that_link_to_themselves_or_to_each_other_are_exchanged() {
     let (a, b) = (memory(), memory());
-    let steps = a.insert_all(["one", "two", "three"].map(|n| Step { name: n.into(), after: None, twin: None })).unwrap();
+    let steps =
+        a.insert_all(["one", "two", "three"].map(|n| Step { name: n.into(), after: None, twin: None })).unwrap();
     for (from, to) in [(0, 1), (1, 0), (2, 2)] {
         a.change(steps[from].key(), |s| s.after = Some(steps[to].key())).unwrap();
     }
@@ -255,9 +271,18 @@ fn records_that_link_to_themselves_or_to_each_other_are_exchanged() {
     let told = |d: &Drawer| {
         let steps = d.records::<Step>().with(|s| (s.after, s.twin)).collect().unwrap();
         let bounds = d.records::<Bound>().with(|b| (b.to, b.step)).collect().unwrap();
-        let mut all: Vec<String> = steps.iter().map(|(s, (after, twin))| {
-            format!("{} after {:?} twin {:?}", s.name, after.as_ref().map(|a| &a.name), twin.as_ref().map(|t| &t.name))
-        }).chain(bounds.iter().map(|(b, (to, step))| format!("{} to {} of {}", b.name, to.name, step.name))).collect();
+        let mut all: Vec<String> = steps
+            .iter()
+            .map(|(s, (after, twin))| {
+                format!(
+                    "{} after {:?} twin {:?}",
+                    s.name,
+                    after.as_ref().map(|a| &a.name),
+                    twin.as_ref().map(|t| &t.name)
+                )
+            })
+            .chain(bounds.iter().map(|(b, (to, step))| format!("{} to {} of {}", b.name, to.name, step.name)))
+            .collect();
         all.sort();
         all
     };
@@ -267,7 +292,8 @@ fn records_that_link_to_themselves_or_to_each_other_are_exchanged() {
     assert_eq!(send(&b, "b", &a, "a").written, 0);
     // A ring that hangs on a record that is nowhere is refused, and nothing of it is written.
     let (lines, _) = lines(&a, Position::START);
-    let ring: Vec<&str> = std::str::from_utf8(&lines).unwrap().lines().filter(|l| !l.contains("\"key\":\"one\"")).collect();
+    let ring: Vec<&str> =
+        std::str::from_utf8(&lines).unwrap().lines().filter(|l| !l.contains("\"key\":\"one\"")).collect();
     let c = memory();
     let error = c.apply_changes(ring.join("\n").as_bytes()).run().unwrap_err();
     assert!(error.to_string().contains("to \"one\", which is neither here nor comes"), "{error}");
@@ -285,13 +311,17 @@ fn values_at_their_limits_are_exchanged_as_they_are() {
     let applied = send(&a, "a", &b, "b");
     assert_eq!(applied.written, 3);
     let by_mark = |d: &Drawer| {
-        let all = d.records::<everything::Everything>().sort_by(|e| e.mark.ascending()).with(|e| e.twin).collect().unwrap();
-        all.into_iter().map(|(e, twin)| (everything::Everything { twin: None, ..e.into_record() }, twin.map(|t| t.mark.clone()))).collect::<Vec<_>>()
+        let all =
+            d.records::<everything::Everything>().sort_by(|e| e.mark.ascending()).with(|e| e.twin).collect().unwrap();
+        all.into_iter()
+            .map(|(e, twin)| (everything::Everything { twin: None, ..e.into_record() }, twin.map(|t| t.mark.clone())))
+            .collect::<Vec<_>>()
     };
     assert_eq!(by_mark(&a), by_mark(&b));
     assert!(b.search_index_is_sound::<everything::Everything>().unwrap());
     assert_eq!(send(&b, "b", &a, "a"), Applied { unchanged: 3, ..Applied::default() });
-    let unreadable = r#"{"table":"select","key":"E-7","at":"2999-01-01T00:00:00Z","record":{"mark":"E-7","bearing":400}}"#;
+    let unreadable =
+        r#"{"table":"select","key":"E-7","at":"2999-01-01T00:00:00Z","record":{"mark":"E-7","bearing":400}}"#;
     let error = b.apply_changes(unreadable.as_bytes()).run().unwrap_err();
     assert!(error.to_string().contains("line 1 does not fit: in `bearing`, 400 is no bearing"), "{error}");
 }
@@ -320,7 +350,7 @@ fn changes_come_in_the_order_of_commits_each_record_once_and_only_of_shared_ones
     let record = &since[0]["record"];
     assert_eq!(record["glaze"], 1, "a link is told by the linked record's own key");
     assert_eq!((&record["stage"], &record["thumbnail"]["bytes"]), (&"fired".into(), &"00ff".into()));
-    assert_eq!((&record["tags"], &record["wood"]), (&r#"["bowl","it's \"large\""]"#.into(), &0.5.into()));
+    assert_eq!((&record["tags"], &record["wood"]), (&serde_json::json!(["bowl", "it's \"large\""]), &0.5.into()));
     assert!(since[0]["at"].as_str().unwrap().ends_with("000000Z") && since[0]["at"].as_str().unwrap().len() == 30);
     let typed = drawer.changes_since(first).of::<Piece>().unwrap();
     assert!(
@@ -372,9 +402,10 @@ fn lines_that_do_not_fit_are_named_and_nothing_is_written() {
     let line = |table: &str, key: &str, rest: &str| {
         format!(r#"{{"table":"{table}","key":{key},"at":"2025-03-08T10:00:00Z",{rest}}}"#)
     };
-    let record = r#""record":{"mark":"K-1","stage":"thrown","grams":null,"wood":1,"thrown":"2025-03-08","thumbnail":null,"tags":"[]","glaze":7}"#;
+    let record = r#""record":{"mark":"K-1","stage":"thrown","grams":null,"wood":1,"thrown":"2025-03-08","thumbnail":null,"tags":[],"glaze":7}"#;
     for (bad, said) in [
-        ("{".into(), "line 2 is not JSON"),
+        ("{".into(), "line 2 is not a change in JSON"),
+        (r#"{"table":"piece","at":""}"#.into(), "line 2 is not a change in JSON: missing field `key`"),
         (line("kiln", "1", r#""removed":true"#), "line 2 is about the table `kiln`, which is not in the schema"),
         (line("note", "1", r#""removed":true"#), "line 2 is about the table `note`, which is not shared"),
         (line("glaze", "-1", r#""removed":true"#), "line 2 does not fit: in `number`, -1 does not fit u32"),

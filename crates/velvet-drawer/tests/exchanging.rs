@@ -2,11 +2,12 @@
 
 mod common;
 
+use common::everything::{self, Everything};
 use common::{Photo, Piece, Stage, folder, glaze, other_program, piece, schema};
 use proptest::prelude::*;
 use std::path::Path;
 use velvet_drawer::inspect::{Exchange, File, import, import_sql};
-use velvet_drawer::{Drawer, Error, Trail};
+use velvet_drawer::{Drawer, Error, Stored, Trail};
 
 fn exported(path: &Path, table: Option<&str>, form: Exchange) -> String {
     let file = File::open(path).unwrap();
@@ -130,7 +131,7 @@ fn each_line_that_does_not_fit_is_named_and_nothing_is_written() {
     assert_eq!(
         said,
         "cannot import: line 3 has a column `gramms`, which `piece` has not; did you mean `grams`?; \
-         line 4 is not JSON: expected ident at line 1 column 10; \
+         line 4 is no JSON object: expected ident at line 1 column 10; \
          line 5 has in `remarks` what cannot be stored: `bytes` are not hexadecimal digits; \
          line 6 has the same mark as a row that is there; \
          line 7 has in `grams` what the app cannot read: -1 does not fit u32 (0 to 4294967295); \
@@ -162,4 +163,83 @@ fn each_line_that_does_not_fit_is_named_and_nothing_is_written() {
         assert!(!new.exists());
     }
     assert_eq!(std::fs::read_dir(folder.path()).unwrap().count(), 1, "something is left");
+}
+
+/// A drawer with every kind of column and every attribute, and values at their limits.
+fn everything_in(path: &Path) -> Vec<Stored<Everything>> {
+    let drawer = Drawer::options().trail(Trail::Before).open(path, everything::schema()).unwrap();
+    let owner = drawer.insert(everything::Owner { name: "the studio".into() }).unwrap();
+    let mut records = everything::at_limits().to_vec();
+    records[0].json = serde_json::Value::Null;
+    records.push(Everything { json: serde_json::json!("5"), owner: Some(owner.key()), ..everything::plain(7) });
+    let stored = drawer.insert_all(records).unwrap();
+    drawer.change(stored[0].key(), |e| e.twin = Some(stored[0].key())).unwrap();
+    let stored = drawer.records::<Everything>().collect().unwrap();
+    drawer.close().unwrap();
+    stored
+}
+
+#[test]
+fn every_kind_of_column_comes_back_through_every_form() {
+    let (folder, path) = folder();
+    let stored = everything_in(&path);
+    let copy = |name: &str| folder.path().join(name);
+    let whole = |copy: &Path| {
+        assert!(File::open(copy).unwrap().check(&mut |_| ()).unwrap().is_sound());
+        let drawer = Drawer::open(copy, everything::schema()).unwrap();
+        assert_eq!(drawer.records::<Everything>().collect().unwrap(), stored);
+        assert_eq!(drawer.records::<Everything>().search("select z").count().unwrap(), 1);
+        drawer.close().unwrap();
+        same(&path, copy);
+    };
+    import_sql(copy("sql.drawer"), &exported(&path, None, Exchange::SqlText)).unwrap();
+    whole(&copy("sql.drawer"));
+    Drawer::open(copy("lines.drawer"), everything::schema()).unwrap().close().unwrap();
+    let lines = exported(&path, None, Exchange::JsonLines);
+    import(copy("lines.drawer"), None, Exchange::JsonLines, &mut lines.as_bytes()).unwrap();
+    whole(&copy("lines.drawer"));
+    // Nested values stand as they are, but for those that would be taken for something else.
+    assert!(
+        lines.contains(r#""curve":{"celsius":"#)
+            && lines.contains(r#""json":"null""#)
+            && lines.contains(r#""json":"\"5\"""#)
+    );
+    for form in [Exchange::Csv, Exchange::JsonLines] {
+        let name = copy(&format!("{form:?}.drawer"));
+        Drawer::open(&name, everything::schema()).unwrap().close().unwrap();
+        for table in ["owner", "select"] {
+            let mut text = exported(&path, Some(table), form);
+            if form == Exchange::JsonLines {
+                // A list of rows is as good as lines.
+                text = format!("\t [{}]", text.trim().replace('\n', ","));
+            }
+            import(&name, Some(table), form, &mut text.as_bytes()).unwrap();
+        }
+        whole(&name);
+    }
+}
+
+#[test]
+fn search_tables_of_any_program_come_back() {
+    let (folder, path) = folder();
+    other_program(&path)
+        .execute_batch(
+            "CREATE TABLE note (id INTEGER PRIMARY KEY, title TEXT, body TEXT);
+             INSERT INTO note VALUES (1, 'Kiln', 'needs wood; more wood'), (9, 'Glaze', 'cobalt');
+             CREATE VIRTUAL TABLE note_words USING fts5(title, body, content='note', content_rowid='id');
+             INSERT INTO note_words (note_words) VALUES ('rebuild');
+             CREATE VIRTUAL TABLE own_words USING fts5(text, tokenize='porter');
+             INSERT INTO own_words (rowid, text) VALUES (3, 'firing kilns'), (4, NULL);
+             CREATE VIRTUAL TABLE places USING rtree(id, x0, x1, y0, y1);
+             INSERT INTO places VALUES (1, 0, 1, 0, 1);",
+        )
+        .unwrap();
+    let copy = folder.path().join("copy.db");
+    import_sql(&copy, &exported(&path, None, Exchange::SqlText)).unwrap();
+    same(&path, &copy);
+    let copy = other_program(&copy);
+    let found = |text: &str| copy.query_row(text, [], |row| row.get::<_, i64>(0)).unwrap();
+    assert_eq!(found("SELECT rowid FROM note_words WHERE note_words MATCH 'cobalt'"), 9);
+    assert_eq!(found("SELECT rowid FROM own_words WHERE own_words MATCH 'fire'"), 3);
+    assert_eq!(found("SELECT count(*) FROM places WHERE x0 < 0.5"), 1);
 }

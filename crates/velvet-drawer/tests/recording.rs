@@ -160,15 +160,22 @@ fn an_expression_that_is_corrected_before_a_release_is_recorded_again() {
     passes("1", &file, "release");
     passes("wrong fill", &file, "record");
     passes("wrong fill", &file, "");
-    let both = ["This would be version 2 again", "filled with round(grams * 1000)", "In their place it has until now:",
-        "filled with round(gramms * 1000)", "VELVET_HISTORY=record cargo test the_schema_is_recorded"];
+    let both = [
+        "This would be version 2 again",
+        "filled with round(grams * 1000)",
+        "In their place it has until now:",
+        "filled with round(gramms * 1000)",
+        "VELVET_HISTORY=record cargo test the_schema_is_recorded",
+    ];
     fails("right fill", &file, &both);
 
     // A phone that has the wrong one says where it comes from.
     let wrong: &'static str = Box::leak(fs::read_to_string(&file).unwrap().into_boxed_str());
     let (_folder, path) = common::folder();
     let drawer = Drawer::open(&path, common::versions::schema(1)).unwrap();
-    drawer.insert(common::versions::v1::Piece { mark: "K-1".into(), wt: Some(0.5), glaze: String::new(), sketch: vec![] }).unwrap();
+    drawer
+        .insert(common::versions::v1::Piece { mark: "K-1".into(), wt: Some(0.5), glaze: String::new(), sketch: vec![] })
+        .unwrap();
     drawer.close().unwrap();
     let error = Drawer::open(&path, corrected::schema(false).history(wrong)).unwrap_err().to_string();
     assert!(error.contains("by what version 2 of the history file says (") && error.contains("gramms"), "{error}");
@@ -185,7 +192,8 @@ fn rows_of_the_apps_own_are_kept_for_each_version_and_upgraded_as_its_types() {
     let folder = tempfile::tempdir().unwrap();
     let (file, samples) = (folder.path().join("history.json"), folder.path().join("samples"));
     let upgrades = |version: &str, mode: &str| {
-        let arguments = [("VELVET_TEST_TYPES", version), ("VELVET_TEST_FILE", file.to_str().unwrap()), ("VELVET_HISTORY", mode)];
+        let arguments =
+            [("VELVET_TEST_TYPES", version), ("VELVET_TEST_FILE", file.to_str().unwrap()), ("VELVET_HISTORY", mode)];
         let mut command = Command::new(std::env::current_exe().unwrap());
         command.args(["--exact", "nested::files_of_every_version_open", "--nocapture"]).envs(arguments);
         let output = command.output().unwrap();
@@ -197,7 +205,10 @@ fn rows_of_the_apps_own_are_kept_for_each_version_and_upgraded_as_its_types() {
     };
     recorded("nested 1", "record");
     let (passed, said) = upgrades("nested 1", "");
-    assert!(!passed && said.contains("the rows of version 1 are not kept. To keep them, run: VELVET_HISTORY=record"), "{said}");
+    assert!(
+        !passed && said.contains("the rows of version 1 are not kept. To keep them, run: VELVET_HISTORY=record"),
+        "{said}"
+    );
     let (passed, said) = upgrades("nested 1", "record");
     assert!(passed && said.contains("Kept the rows of version 1"), "{said}");
     let kept = fs::read_to_string(samples.join("version-1.jsonl")).unwrap();
@@ -208,7 +219,10 @@ fn rows_of_the_apps_own_are_kept_for_each_version_and_upgraded_as_its_types() {
     // A part that was added without a default cannot be read from what is stored, though the structure is the same.
     recorded("nested grown", "");
     let (passed, said) = upgrades("nested grown", "");
-    assert!(!passed && said.contains("A file of version 1 does not come out right: cannot read firing 1: in firing.curve"), "{said}");
+    assert!(
+        !passed && said.contains("A file of version 1 does not come out right: cannot read firing 1: in firing.curve"),
+        "{said}"
+    );
     assert!(said.contains("missing field `minutes`"), "{said}");
     assert!(upgrades("nested defaulted", "").0);
     // Text that becomes a number is tried with the app's own text.

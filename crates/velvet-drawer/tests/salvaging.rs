@@ -2,7 +2,7 @@
 
 mod common;
 
-use common::{Glaze, Photo, Piece, folder, other_program, piece, schema};
+use common::{Glaze, Photo, Piece, everything, folder, other_program, piece, schema};
 use proptest::prelude::*;
 use std::collections::BTreeMap;
 use std::path::Path;
@@ -14,6 +14,63 @@ fn saved(from: &Path, to: &Path) -> Salvaged {
     let salvaged = salvage(from, to, &mut |_| ()).unwrap();
     assert!(before == std::fs::read(from).unwrap(), "the damaged file was changed");
     salvaged
+}
+
+#[test]
+fn every_kind_of_column_is_saved_also_where_a_statement_speaks_of_select() {
+    let (folder, path) = folder();
+    let drawer = Drawer::open(&path, everything::schema()).unwrap();
+    let stored = drawer.insert_all(everything::at_limits()).unwrap();
+    drawer.close().unwrap();
+    other_program(&path)
+        .execute_batch(
+            "CREATE TABLE foreign_one (a TEXT DEFAULT 'please select', [select] TEXT, b AS (upper(a) || 'select'));
+             CREATE INDEX selected ON foreign_one (upper([select])) WHERE a <> 'select';
+             INSERT INTO foreign_one ([select]) VALUES ('x')",
+        )
+        .unwrap();
+    let to = folder.path().join("saved.drawer");
+    let salvaged = saved(&path, &to);
+    assert_eq!(salvaged.lost, [""; 0]);
+    let rows = |name: &str| salvaged.tables.iter().find(|t| t.name == name).unwrap().rows;
+    assert_eq!((rows("select"), rows("foreign_one")), (2, 1));
+    let other = other_program(&to);
+    let text: String =
+        other.query_row("SELECT b FROM foreign_one WHERE a = 'please select'", [], |row| row.get(0)).unwrap();
+    assert_eq!(text, "PLEASE SELECTselect");
+    other.execute_batch("DROP TABLE foreign_one").unwrap();
+    drop(other);
+    let drawer = Drawer::open(&to, everything::schema()).unwrap();
+    assert_eq!(drawer.records::<everything::Everything>().collect().unwrap(), stored);
+    assert_eq!(drawer.records::<everything::Everything>().search("select").count().unwrap(), 1);
+}
+
+#[test]
+fn a_file_whose_list_of_tables_would_do_more_than_create_them_does_nothing() {
+    let (folder, path) = folder();
+    let other = other_program(&path);
+    other
+        .execute_batch(
+            "CREATE TABLE secret (a); INSERT INTO secret VALUES (1); CREATE TABLE copy (a); CREATE TABLE gone (a)",
+        )
+        .unwrap();
+    other
+        .execute_batch(
+            "PRAGMA writable_schema = ON;
+             UPDATE sqlite_schema SET sql = 'CREATE TABLE copy AS SELECT a FROM secret' WHERE name = 'copy';
+             UPDATE sqlite_schema SET sql = 'DROP TABLE secret' WHERE name = 'gone'",
+        )
+        .unwrap();
+    drop(other);
+    let salvaged = saved(&path, &folder.path().join("saved.db"));
+    assert_eq!(
+        salvaged.lost,
+        [
+            "the table `copy` cannot be made: it computes rows of other tables",
+            "the table `gone` cannot be made: it does more than create a table or index"
+        ]
+    );
+    assert_eq!((salvaged.tables.len(), salvaged.tables[0].rows), (1, 1));
 }
 
 /// A note, some of which are long enough to go on in other pages.

@@ -2,7 +2,7 @@
 
 mod common;
 
-use common::{everything, Piece, Stage, folder, glaze, memory, piece, schema};
+use common::{Piece, Stage, everything, folder, glaze, memory, piece, schema};
 use std::ops::ControlFlow;
 use std::panic::catch_unwind;
 use velvet_drawer::{Drawer, Error, Excerpt, Key, Stored, testing};

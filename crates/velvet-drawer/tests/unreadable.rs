@@ -62,7 +62,8 @@ fn what_could_not_be_read_back_is_not_written_by_any_way() {
     }
     let set = drawer.records::<Everything>().update(|e| e.bearing.set(Bearing(400))).unwrap_err();
     assert!(set.to_string().contains("400 is no bearing"), "{set}");
-    let bound = drawer.write(|tx| tx.sql("update \"select\" set bearing = :b").bind("b", Bearing(400)).run()).unwrap_err();
+    let bound =
+        drawer.write(|tx| tx.sql("update \"select\" set bearing = :b").bind("b", Bearing(400)).run()).unwrap_err();
     assert!(bound.to_string().contains("400 is no bearing"), "{bound}");
     assert_eq!(drawer.records::<Everything>().collect().unwrap(), [kept]);
 }

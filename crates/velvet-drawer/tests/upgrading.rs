@@ -117,7 +117,10 @@ fn whatever_goes_wrong_nothing_is_changed_and_the_step_is_named() {
     fails_and_changes_nothing(
         sql("INSERT INTO nowhere VALUES (1)"),
         Error::is_schema,
-        &["cannot upgrade the drawer from version 1 to 3, by what version 3 of the history file says (by hand: INSERT INTO nowhere", "`nowhere`"],
+        &[
+            "cannot upgrade the drawer from version 1 to 3, by what version 3 of the history file says (by hand: INSERT INTO nowhere",
+            "`nowhere`",
+        ],
     );
     fails_and_changes_nothing(
         sql("UPDATE photo SET piece = 77"),

@@ -146,7 +146,7 @@ enum List {
 
 impl List {
     fn new(form: Form, names: &[&str]) -> Result<List, Failure> {
-        let column = |name: &str| FoundColumn { name: name.to_owned(), kind: None };
+        let column = |name: &str| FoundColumn::named(name);
         Ok(match form {
             Form::Table => List::Table(Grid::new(names.iter().copied().chain(["size"]))),
             Form::Json | Form::Csv => {

@@ -36,7 +36,7 @@ pub(crate) fn run(arguments: &args::Sessions) -> Result<(), Failure> {
                 "wrote",
                 "background",
             ];
-            let columns: Vec<FoundColumn> = names.map(|name| FoundColumn { name: name.to_owned(), kind: None }).into();
+            let columns: Vec<FoundColumn> = names.map(FoundColumn::named).into();
             let mut out = writer(Form::Csv, &columns)?;
             for session in &sessions {
                 let (end, wrote, background) = (end(session), wrote(session), background(session));

@@ -147,7 +147,7 @@ pub(super) fn as_json(entry: &TrailEntry) -> serde_json::Value {
 
 fn csv(entries: &[TrailEntry]) -> Result<(), Failure> {
     let names = ["entry", "at", "session", "write", "table", "key", "did", "columns"];
-    let columns: Vec<FoundColumn> = names.map(|name| FoundColumn { name: name.to_owned(), kind: None }).into();
+    let columns: Vec<FoundColumn> = names.map(FoundColumn::named).into();
     let mut out = writer(Form::Csv, &columns)?;
     let number = |n: Option<i64>| n.map_or(ValueRef::Missing, ValueRef::Integer);
     for entry in entries {

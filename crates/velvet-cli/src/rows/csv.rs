@@ -1,44 +1,32 @@
-//! Rows as comma-separated values with a head line.
-//!
-//! A missing value is an empty field; empty text is `""`. Bytes are hexadecimal digits.
+//! Rows as comma-separated values with a head line, in the forms in which they are exported, so that they can be imported too.
 
 use super::Writer;
 use crate::failure::Failure;
 use std::io::{self, Stdout};
-use velvet_drawer::inspect::{FoundColumn, ValueRef, show};
+use velvet_drawer::inspect::{FoundColumn, ValueRef, exchange};
 
-pub(super) struct CsvWriter(csv::Writer<Stdout>);
+pub(super) struct CsvWriter {
+    holds_text: Vec<bool>,
+    out: csv::Writer<Stdout>,
+}
 
 impl CsvWriter {
     pub(super) fn new(columns: &[FoundColumn]) -> Result<CsvWriter, Failure> {
-        // Fields come quoted as they need it, because only so missing and empty stay apart.
-        let mut out = csv::WriterBuilder::new().quote_style(csv::QuoteStyle::Never).from_writer(io::stdout());
-        out.write_record(columns.iter().map(|c| field(&c.name))).map_err(device)?;
-        Ok(CsvWriter(out))
+        let mut out = csv::Writer::from_writer(io::stdout());
+        out.write_record(columns.iter().map(|c| &c.name)).map_err(device)?;
+        Ok(CsvWriter { holds_text: columns.iter().map(|c| c.holds_text).collect(), out })
     }
 }
 
 impl Writer for CsvWriter {
     fn row(&mut self, values: &[ValueRef<'_>]) -> Result<(), Failure> {
-        let fields = values.iter().map(|value| match value {
-            ValueRef::Missing => String::new(),
-            ValueRef::Integer(n) => n.to_string(),
-            ValueRef::Real(x) => x.to_string(),
-            ValueRef::Text(text) => field(text),
-            ValueRef::Bytes(bytes) | ValueRef::BrokenText(bytes) => show::hex(bytes),
-        });
-        Ok(self.0.write_record(fields).map_err(device)?)
+        let fields = values.iter().zip(&self.holds_text).map(|(value, text)| exchange::to_field(*value, *text));
+        Ok(self.out.write_record(fields).map_err(device)?)
     }
 
     fn end(mut self: Box<Self>) -> Result<(), Failure> {
-        Ok(self.0.flush()?)
+        Ok(self.out.flush()?)
     }
-}
-
-/// Text as a field, quoted where it must be.
-fn field(text: &str) -> String {
-    let plain = !text.is_empty() && !text.contains(['"', ',', '\n', '\r']) && text.trim() == text;
-    if plain { text.to_owned() } else { format!("\"{}\"", text.replace('"', "\"\"")) }
 }
 
 /// What the output said, as it said it.

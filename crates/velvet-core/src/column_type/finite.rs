@@ -186,7 +186,9 @@ impl ser::SerializeMap for Parts {
         key: &K,
         value: &V,
     ) -> Result<(), NotFinite> {
-        value.serialize(Walk).map_err(|found| found.below(format!("[{}]", serde_json::to_string(key).unwrap_or_default())))
+        value
+            .serialize(Walk)
+            .map_err(|found| found.below(format!("[{}]", serde_json::to_string(key).unwrap_or_default())))
     }
 
     fn end(self) -> Result<(), NotFinite> {

@@ -158,7 +158,11 @@ impl Drafting<'_> {
             match (self.now.table(&was).is_some(), self.now.table(&table.name).is_some(), to.table(&was).is_some()) {
                 (true, false, false) => self.rename(Change::RenameTable { table: was, to: table.name.clone() }),
                 (true, true, _) if was != table.name => {
-                    self.parts.questions.push(both_are_there(&format!("the table `{}`", table.name), &was, "its struct"));
+                    self.parts.questions.push(both_are_there(
+                        &format!("the table `{}`", table.name),
+                        &was,
+                        "its struct",
+                    ));
                 }
                 _ => {}
             }
@@ -249,13 +253,7 @@ impl Drafting<'_> {
         }
     }
 
-    fn added(
-        &mut self,
-        table: &str,
-        column: &Column,
-        fill: Option<String>,
-        gone: &[Column],
-    ) {
+    fn added(&mut self, table: &str, column: &Column, fill: Option<String>, gone: &[Column]) {
         let place = format!("`{table}.{}`", column.name);
         let source = self.source_of_column(table, &column.name);
         let hints = self.hints_of(table).columns;
@@ -299,7 +297,11 @@ impl Drafting<'_> {
         if let (Some(was), Some(is)) = (old.on_delete, new.on_delete)
             && was != is
         {
-            self.parts.warnings.push(format!("when the record that {place} links to is removed, {}, and no longer {}", is.in_words(), was.in_words()));
+            self.parts.warnings.push(format!(
+                "when the record that {place} links to is removed, {}, and no longer {}",
+                is.in_words(),
+                was.in_words()
+            ));
         }
         self.parts.changed.push(Change::ChangeColumn { table: table.to_owned(), column: new.clone(), fill });
     }

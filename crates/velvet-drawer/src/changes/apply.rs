@@ -213,7 +213,8 @@ impl Applying<'_> {
     /// link leads nowhere.
     fn without_links_to(&mut self, line: &Line, knot: &[(usize, Line, Later)]) -> Result<Option<Vec<String>>, Error> {
         let comes = |table: &str, own_key: &Value| {
-            knot.iter().any(|(_, other, _)| other.columns.is_some() && other.table == table && other.own_key == *own_key)
+            knot.iter()
+                .any(|(_, other, _)| other.columns.is_some() && other.table == table && other.own_key == *own_key)
         };
         let mut without = Vec::new();
         loop {
@@ -221,7 +222,8 @@ impl Applying<'_> {
                 Ok(()) => return Ok(Some(without)),
                 Err(Later::Unlinked(column, told)) if !without.contains(&column) => {
                     let table = self.table(line)?;
-                    let target = table.column(&column).and_then(|c| linked_key(&self.drawer.inner.declared.structure, c));
+                    let target =
+                        table.column(&column).and_then(|c| linked_key(&self.drawer.inner.declared.structure, c));
                     if !target.is_some_and(|(target, _)| comes(&target.name, &told)) {
                         return Ok(None);
                     }

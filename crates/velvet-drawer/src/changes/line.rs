@@ -3,11 +3,15 @@
 use crate::error::Error;
 use crate::reading::Open;
 use crate::schema::Declared;
-use serde_json::{Map, Value as Json};
-use velvet_core::name::{KEY_COLUMN, quoted};
-use velvet_core::structure::{Column, Kind, Structure, Table};
+use serde::Deserialize;
+use serde_json::Value as Json;
+use serde_json::value::RawValue;
+use std::borrow::Cow;
+use std::collections::BTreeMap;
 use velvet_core::Value;
 use velvet_core::exchange::{of_json, to_json};
+use velvet_core::name::{KEY_COLUMN, quoted};
+use velvet_core::structure::{Column, Kind, Structure, Table};
 
 /// A record as it is after a change, or that it is gone. Links are the own keys of the linked records.
 #[derive(Clone, Debug, PartialEq)]
@@ -61,21 +65,21 @@ impl Line {
     }
 
     /// The line as JSON.
-    pub(super) fn to_json(&self) -> Json {
-        let mut line = Map::new();
-        line.insert("table".into(), self.table.as_str().into());
-        line.insert("key".into(), to_json(self.own_key.as_ref()));
-        line.insert("at".into(), self.at.as_str().into());
-        match &self.columns {
+    pub(super) fn to_json(&self, structure: &Structure, table: &Table) -> String {
+        let own_key = to_json(self.own_key.as_ref(), None);
+        let told = match &self.columns {
             Some(columns) => {
-                let cell = |(name, value): &(String, Value)| (name.clone(), to_json(value.as_ref()));
-                line.insert("record".into(), Json::Object(columns.iter().map(cell).collect()));
+                let cell = |(name, value): &(String, Value)| {
+                    // A link is told by the own key of the linked record.
+                    let column = table.column(name).map(|c| linked_key(structure, c).map_or(c, |(_, own_key)| own_key));
+                    format!("{}:{}", Json::from(name.as_str()), to_json(value.as_ref(), column.map(|c| &c.kind)))
+                };
+                format!("\"record\":{{{}}}", columns.iter().map(cell).collect::<Vec<_>>().join(","))
             }
-            None => {
-                line.insert("removed".into(), true.into());
-            }
-        }
-        Json::Object(line)
+            None => "\"removed\":true".to_owned(),
+        };
+        let (table, at) = (Json::from(self.table.as_str()), Json::from(self.at.as_str()));
+        format!("{{\"table\":{table},\"key\":{own_key},\"at\":{at},{told}}}")
     }
 
     /// What decides between two changes of a record that were made at the same moment, in the same way on every device.
@@ -88,9 +92,8 @@ impl Line {
     /// Reads a line.
     pub(super) fn parse(declared: &Declared, text: &str) -> Result<Line, String> {
         let structure = &declared.structure;
-        let line: Json = serde_json::from_str(text).map_err(|e| format!("is not JSON: {e}"))?;
-        let text = |name: &str| line.get(name).and_then(Json::as_str).ok_or_else(|| format!("has no text `{name}`"));
-        let name = text("table")?;
+        let line: Told<'_> = serde_json::from_str(text).map_err(|e| format!("is not a change in JSON: {e}"))?;
+        let name = line.table.as_ref();
         let table =
             structure.table(name).ok_or_else(|| format!("is about the table `{name}`, which is not in the schema"))?;
         let own_column = table
@@ -99,37 +102,54 @@ impl Line {
             .filter(|_| table.shared)
             .and_then(|key| table.column(key))
             .ok_or_else(|| format!("is about the table `{name}`, which is not shared"))?;
-        let own_key = line.get("key").ok_or("has no `key`")?;
-        let own_key = value(declared, table, own_column, own_key)?;
-        let at = text("at")?;
-        let moment: jiff::Timestamp = at.parse().map_err(|_| format!("has no moment in `at`: {at:?}"))?;
-        let at = format!("{moment:.9}");
-        if line.get("removed") == Some(&Json::Bool(true)) {
-            return Ok(Line { table: name.to_owned(), own_key, at, columns: None });
+        let own_key = value(declared, table, own_column, line.key)?;
+        let moment: jiff::Timestamp = line.at.parse().map_err(|_| format!("has no moment in `at`: {:?}", line.at))?;
+        let (at, name) = (format!("{moment:.9}"), name.to_owned());
+        if line.removed {
+            return Ok(Line { table: name, own_key, at, columns: None });
         }
-        let record = line.get("record").and_then(Json::as_object).ok_or("has neither `record` nor `removed`")?;
+        let record = line.record.ok_or("has neither `record` nor `removed`")?;
         let mut columns = Vec::with_capacity(record.len());
         for (name, told) in record {
-            let column = table.column(name).ok_or_else(|| {
+            let column = table.column(&name).ok_or_else(|| {
                 format!("has a column `{}.{name}`, which is not in the schema; a newer app wrote it", table.name)
             })?;
             // A link is told by the own key of the linked record.
             let told = match linked_key(structure, column) {
-                Some(_) if column.optional && told.is_null() => Value::Missing,
+                Some(_) if column.optional && told.get() == "null" => Value::Missing,
                 Some((target, own_key)) => value(declared, target, own_key, told)
                     .map_err(|why| format!("has in `{name}` no own key of `{}`: it {why}", target.name))?,
                 None => value(declared, table, column, told)?,
             };
-            columns.push((name.clone(), told));
+            columns.push((name, told));
         }
-        Ok(Line { table: name.to_owned(), own_key, at, columns: Some(columns) })
+        Ok(Line { table: name, own_key, at, columns: Some(columns) })
     }
 }
 
+/// A line as it is written.
+#[derive(Deserialize)]
+struct Told<'a> {
+    #[serde(borrow)]
+    table: Cow<'a, str>,
+    #[serde(borrow)]
+    key: &'a RawValue,
+    #[serde(borrow)]
+    at: Cow<'a, str>,
+    #[serde(default)]
+    removed: bool,
+    #[serde(borrow, default)]
+    record: Option<BTreeMap<String, &'a RawValue>>,
+}
+
 /// A value of a column as it is stored, which its type can read.
-fn value(declared: &Declared, table: &Table, column: &Column, told: &Json) -> Result<Value, String> {
+fn value(declared: &Declared, table: &Table, column: &Column, told: &RawValue) -> Result<Value, String> {
     let place = &column.name;
-    let value = match (of_json(told).map_err(|why| format!("has in `{place}` what cannot be stored: {why}"))?, &column.kind) {
+    let value = match (
+        of_json(told.get(), Some(&column.kind))
+            .map_err(|why| format!("has in `{place}` what cannot be stored: {why}"))?,
+        &column.kind,
+    ) {
         // Whoever writes such lines may write a decimal number without a point.
         (Value::Integer(whole), Kind::F32 | Kind::F64) => Value::Real(whole as f64),
         (value, _) => value,

@@ -169,9 +169,7 @@ impl ChangesSince<'_> {
                 upto = Position(position);
                 let Some(table) = tables.iter().find(|t| t.name == table_name) else { continue };
                 let line = Line::read(open, table, own_key, at)?;
-                serde_json::to_writer(&mut *out, &line.to_json())
-                    .map_err(std::io::Error::from)
-                    .and_then(|()| out.write_all(b"\n"))
+                writeln!(out, "{}", line.to_json(&open.inner.declared.structure, table))
                     .map_err(|error| open.inner.place.name(Error::device("cannot write the changes", &error)))?;
             }
             Ok(upto)

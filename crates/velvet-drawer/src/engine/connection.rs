@@ -1,7 +1,7 @@
 //! One connection to a database file.
 
 use super::counting::Counting;
-use super::guard::Guard;
+use super::guard::{Guard, Prepared, Preparing};
 use super::report::Report;
 use super::transaction::Open;
 use super::{Fault, FaultKind, Reporting, Statement};
@@ -79,7 +79,14 @@ impl Connection {
         let guard = Guard::default();
         let decides = guard.clone();
         engine.authorizer(Some(move |context: AuthContext<'_>| decides.decide(&context)))?;
-        Ok(Connection { engine, orders: RefCell::default(), guard, report: Report::none(), counting: None, open: Open::default() })
+        Ok(Connection {
+            engine,
+            orders: RefCell::default(),
+            guard,
+            report: Report::none(),
+            counting: None,
+            open: Open::default(),
+        })
     }
 
     fn open(path: &Path, flags: OpenFlags, settings: &Settings) -> Result<Connection, Fault> {
@@ -222,8 +229,23 @@ impl Connection {
         if matches!(word.as_str(), "BEGIN" | "COMMIT") || text.eq_ignore_ascii_case("PRAGMA foreign_keys = OFF") {
             return Ok(());
         }
-        match self.guard.making(|| self.engine.prepare(&marked).and_then(|mut s| s.raw_execute())) {
-            (Ok(_), None) => Ok(()),
+        self.run_looked_at(&marked, Guard::making)
+    }
+
+    /// Runs one statement that creates a table or index of its own, and computes nothing that it puts there.
+    pub(crate) fn run_creating(&self, text: &str) -> Result<(), Fault> {
+        self.run_looked_at(&format!("{text}\n/* creating */"), Guard::creating)
+    }
+
+    /// Runs one statement that is looked at while it is prepared. What it runs itself, such as a virtual table that makes its own
+    /// tables, is the engine's doing.
+    fn run_looked_at<'c>(
+        &'c self,
+        text: &str,
+        look: fn(&Guard, Preparing<'_, 'c>) -> Prepared<'c>,
+    ) -> Result<(), Fault> {
+        match look(&self.guard, &mut || self.engine.prepare(text)) {
+            (Ok(mut statement), None) => statement.raw_execute().map(drop).map_err(|error| self.failed(error)),
             (_, Some(why)) => Err(Fault { kind: FaultKind::Forbidden, message: why }),
             (Err(error), None) => Err(self.failed(error)),
         }

@@ -26,6 +26,12 @@ const HARMLESS: [&str; 9] = [
     "user_version",
 ];
 
+/// Prepares a statement.
+pub(super) type Preparing<'p, 'c> = &'p mut dyn FnMut() -> rusqlite::Result<rusqlite::Statement<'c>>;
+
+/// A prepared statement, and why it was refused, if it was.
+pub(super) type Prepared<'c> = (rusqlite::Result<rusqlite::Statement<'c>>, Option<String>);
+
 const STRUCTURE: &str = "it changes the structure; change the schema, and record a version of it";
 
 impl Guard {
@@ -50,8 +56,13 @@ impl Guard {
     }
 
     /// As [`Guard::watching`], of statements that make a file.
-    pub(super) fn making<R>(&self, work: impl FnOnce() -> R) -> (R, Option<String>) {
-        self.asking(refusal_in_making, work)
+    pub(super) fn making<'c>(&self, prepare: Preparing<'_, 'c>) -> Prepared<'c> {
+        self.asking(refusal_in_making, prepare)
+    }
+
+    /// As [`Guard::watching`], of statements that only create a table or index.
+    pub(super) fn creating<'c>(&self, prepare: Preparing<'_, 'c>) -> Prepared<'c> {
+        self.asking(refusal_in_creating, prepare)
     }
 
     fn asking<R>(
@@ -102,6 +113,21 @@ fn refusal(context: &AuthContext<'_>) -> Option<String> {
         }
         AuthAction::Function { .. } => Some("it loads code".into()),
         _ => Some(STRUCTURE.into()),
+    }
+}
+
+/// Why a statement does more than create a table or index.
+fn refusal_in_creating(context: &AuthContext<'_>) -> Option<String> {
+    let is_list = |table: &str| matches!(table, "sqlite_master" | "sqlite_schema" | "sqlite_sequence");
+    match context.action {
+        AuthAction::CreateTable { .. } | AuthAction::CreateIndex { .. } | AuthAction::Reindex { .. } => None,
+        // What it computes of a row's columns is stored with the row.
+        AuthAction::Function { function_name } if !function_name.eq_ignore_ascii_case("load_extension") => None,
+        AuthAction::Read { .. } => None,
+        AuthAction::Insert { table_name } | AuthAction::Update { table_name, .. } if is_list(table_name) => None,
+        AuthAction::Select => Some("it computes rows of other tables".into()),
+        AuthAction::Function { .. } => Some("it loads code".into()),
+        _ => Some("it does more than create a table or index".into()),
     }
 }
 

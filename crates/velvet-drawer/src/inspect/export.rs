@@ -1,12 +1,13 @@
 //! Writing tables out in open formats, without loss.
 
-use super::file::{File, FoundTable, list, literal};
+use super::file::{File, FoundColumn, FoundTable, list, literal};
 use super::rows::Page;
 use crate::error::Error;
 use std::io::{self, Write};
 use velvet_core::ValueRef;
 use velvet_core::exchange::{to_field, to_json};
 use velvet_core::name::quoted;
+use velvet_core::structure::Kind;
 
 /// In what form rows go out, or come in.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -33,7 +34,7 @@ impl File {
                 for statement in self.creating("type = 'table' AND name = ?1", &table.name)? {
                     written(writeln!(out, "{statement};"))?;
                 }
-                let rows = self.inserts(table, out)?;
+                let rows = self.inserts(table, self.stored(table)?, out)?;
                 for statement in self.creating("type = 'index' AND tbl_name = ?1", &table.name)? {
                     written(writeln!(out, "{statement};"))?;
                 }
@@ -78,8 +79,14 @@ impl File {
     }
 
     fn json_lines(&self, table: &FoundTable, named: Option<&str>, out: &mut dyn Write) -> Result<u64, Error> {
-        let names: Vec<String> =
-            self.stored(table)?.iter().map(|c| serde_json::to_string(c).unwrap_or_default()).collect();
+        let columns: Vec<(String, Option<Kind>)> = self
+            .stored(table)?
+            .iter()
+            .map(|name| {
+                let kind = table.columns.iter().find(|c| c.name == *name).and_then(|c| c.kind.clone());
+                (serde_json::to_string(name).unwrap_or_default(), kind)
+            })
+            .collect();
         let (begin, end) = match named {
             Some(name) => {
                 (format!("{{\"table\":{},\"row\":{{", serde_json::to_string(name).unwrap_or_default()), "}}\n")
@@ -88,8 +95,9 @@ impl File {
         };
         self.each_stored(table, &mut |row| {
             let mut line = begin.clone();
-            for (at, (name, value)) in names.iter().zip(row).enumerate() {
-                line.push_str(&format!("{}{name}:{}", if at == 0 { "" } else { "," }, to_json(*value)));
+            for (at, ((name, kind), value)) in columns.iter().zip(row).enumerate() {
+                let value = to_json(*value, kind.as_ref());
+                line.push_str(&format!("{}{name}:{value}", if at == 0 { "" } else { "," }));
             }
             line.push_str(end);
             written(out.write_all(line.as_bytes()))
@@ -97,9 +105,11 @@ impl File {
     }
 
     fn csv(&self, table: &FoundTable, out: &mut dyn Write) -> Result<u64, Error> {
-        let holds_text = self.holds_text(table)?;
+        let names = self.stored(table)?;
+        let of = |name: &String| table.columns.iter().any(|c| c.name == *name && c.holds_text);
+        let holds_text: Vec<bool> = names.iter().map(of).collect();
         let mut out = csv::Writer::from_writer(out);
-        written(out.write_record(self.stored(table)?).map_err(io::Error::from))?;
+        written(out.write_record(names).map_err(io::Error::from))?;
         let rows = self.each_stored(table, &mut |row| {
             let fields = row.iter().zip(&holds_text).map(|(value, text)| to_field(*value, *text));
             written(out.write_record(fields).map_err(io::Error::from))
@@ -108,11 +118,11 @@ impl File {
         Ok(rows)
     }
 
-    fn inserts(&self, table: &FoundTable, out: &mut dyn Write) -> Result<u64, Error> {
-        let names: Vec<String> = self.stored(table)?.iter().map(|c| quoted(c)).collect();
+    fn inserts(&self, table: &FoundTable, columns: Vec<String>, out: &mut dyn Write) -> Result<u64, Error> {
+        let names: Vec<String> = columns.iter().map(|c| quoted(c)).collect();
         let begin = format!("INSERT INTO {} ({}) VALUES (", quoted(&table.name), names.join(", "));
-        self.each_stored(table, &mut |row| {
-            let values: Vec<String> = row.iter().map(|value| of_literal(*value)).collect();
+        self.each(table, columns, &mut |row| {
+            let values: Vec<String> = row.iter().map(|value| value.to_value().literal()).collect();
             written(writeln!(out, "{begin}{});", values.join(", ")))
         })
     }
@@ -135,11 +145,13 @@ impl File {
         let mut rows = 0;
         let text = format!("SELECT name FROM sqlite_schema WHERE {} ORDER BY rowid", real.replace("?1", "''"));
         for name in self.read("cannot list the tables", |c| list(c, &text))? {
-            rows += self.inserts(&self.table(&name)?, out)?;
+            let table = self.table(&name)?;
+            rows += self.inserts(&table, self.stored(&table)?, out)?;
         }
         if number_of(self, "SELECT count(*) FROM sqlite_schema WHERE name = 'sqlite_sequence'")? > 0 {
             written(writeln!(out, "DELETE FROM sqlite_sequence;"))?;
-            self.inserts(&self.table("sqlite_sequence")?, out)?;
+            let table = self.table("sqlite_sequence")?;
+            self.inserts(&table, self.stored(&table)?, out)?;
         }
         self.create_all(&["type = 'index'", "type = 'table' AND sql LIKE 'CREATE VIRTUAL%'"], out)?;
         rows += self.virtual_tables(out)?;
@@ -168,8 +180,16 @@ impl File {
             written(writeln!(out, "INSERT INTO {0} ({0}) VALUES ('rebuild');", quoted(&index)))?;
         }
         let mut rows = 0;
+        let words = list_of("sql LIKE '%fts5%'")?;
         for name in list_of("sql NOT LIKE '%fts5%content=%'")? {
-            rows += self.inserts(&self.table(&name)?, out)?;
+            let mut table = self.table(&name)?;
+            let mut columns = self.stored(&table)?;
+            // What is found in it is told by this number.
+            if let Some(number) = table.insertion_order.clone().filter(|_| words.contains(&name)) {
+                table.columns.push(FoundColumn::named(number.clone()));
+                columns.push(number);
+            }
+            rows += self.inserts(&table, columns, out)?;
         }
         Ok(rows)
     }
@@ -196,20 +216,22 @@ impl File {
         self.read("cannot read the columns", |c| list(c, &text))
     }
 
-    /// Of each stored column, whether it holds text.
-    fn holds_text(&self, table: &FoundTable) -> Result<Vec<bool>, Error> {
-        let text =
-            format!("SELECT type FROM pragma_table_xinfo({}) WHERE hidden = 0 ORDER BY cid", literal(&table.name));
-        Ok(self.read("cannot read the columns", |c| list(c, &text))?.iter().map(|t| is_text(t)).collect())
-    }
-
     fn each_stored(
         &self,
         table: &FoundTable,
         each: &mut dyn FnMut(&[ValueRef<'_>]) -> Result<(), Error>,
     ) -> Result<u64, Error> {
+        self.each(table, self.stored(table)?, each)
+    }
+
+    fn each(
+        &self,
+        table: &FoundTable,
+        columns: Vec<String>,
+        each: &mut dyn FnMut(&[ValueRef<'_>]) -> Result<(), Error>,
+    ) -> Result<u64, Error> {
         let mut rows = 0;
-        let page = Page { columns: self.stored(table)?, ..Page::default() };
+        let page = Page { columns, ..Page::default() };
         self.rows(table, &page, &mut |row| {
             rows += 1;
             each(row)
@@ -220,24 +242,6 @@ impl File {
 
 fn number_of(file: &File, text: &str) -> Result<i64, Error> {
     file.read("cannot read the structure", |c| c.number(text))
-}
-
-/// Whether what is stored in a column of this type becomes text.
-pub(super) fn is_text(storage: &str) -> bool {
-    let storage = storage.to_ascii_uppercase();
-    !storage.contains("INT") && ["CHAR", "CLOB", "TEXT"].iter().any(|word| storage.contains(word))
-}
-
-fn of_literal(value: ValueRef<'_>) -> String {
-    match value {
-        ValueRef::Real(x) if x == f64::INFINITY => "9e999".into(),
-        ValueRef::Real(x) if x == f64::NEG_INFINITY => "-9e999".into(),
-        // A literal ends where a character of no meaning stands.
-        ValueRef::Text(text) if text.contains('\0') => {
-            format!("CAST(x'{}' AS TEXT)", velvet_core::show::hex(text.as_bytes()))
-        }
-        value => value.to_value().literal(),
-    }
 }
 
 fn written(result: io::Result<()>) -> Result<(), Error> {

@@ -37,6 +37,15 @@ pub struct FoundColumn {
     pub name: String,
     /// What it was declared to hold, where the file says.
     pub kind: Option<Kind>,
+    /// Whether the file takes what is stored in it for text, so that text which looks like a number is no number there.
+    pub holds_text: bool,
+}
+
+impl FoundColumn {
+    /// A column of which no more than its name is known, such as one that is computed.
+    pub fn named(name: impl Into<String>) -> FoundColumn {
+        FoundColumn { name: name.into(), kind: None, holds_text: false }
+    }
 }
 
 /// How often to try again where an app opens or closes the file at the same time.
@@ -144,9 +153,9 @@ impl File {
             Err(_) => word.to_owned(),
             Ok(name) => name.clone(),
         };
-        let columns = self.read("cannot read the columns", |c| {
-            list(c, &format!("SELECT name FROM pragma_table_xinfo({}) WHERE hidden <> 1", literal(&name)))
-        })?;
+        let of = |what: &str| format!("SELECT {what} FROM pragma_table_xinfo({}) WHERE hidden <> 1", literal(&name));
+        let (columns, types) =
+            self.read("cannot read the columns", |c| Ok((list(c, &of("name"))?, list(c, &of("type"))?)))?;
         if columns.is_empty() {
             return Err(
                 Error::new(Cause::BadQuery, format!("there is no table `{name}` in the file")).in_file(&self.path)
@@ -154,8 +163,10 @@ impl File {
         }
         let declared = self.structure.as_ref().and_then(|s| s.table(&name));
         let kind = |column: &String| declared.and_then(|t| t.column(column)).map(|c| c.kind.clone());
-        let info = columns.into_iter().map(|column| FoundColumn { kind: kind(&column), name: column });
-        let columns: Vec<FoundColumn> = info.collect();
+        let info = columns.into_iter().zip(types);
+        let columns: Vec<FoundColumn> = info
+            .map(|(name, storage)| FoundColumn { kind: kind(&name), holds_text: is_text(&storage), name })
+            .collect();
         let is_column = |name: &&&str| columns.iter().any(|c: &FoundColumn| c.name.eq_ignore_ascii_case(name));
         let row_number = ROW_NUMBER.iter().find(|name| !is_column(name)).copied();
         let ordered = format!("SELECT 1 FROM {} ORDER BY {}", quoted(&name), row_number.unwrap_or(ROW_NUMBER[0]));
@@ -167,6 +178,12 @@ impl File {
     pub(super) fn read<R>(&self, doing: &str, work: impl FnOnce(&Connection) -> Result<R, Fault>) -> Result<R, Error> {
         self.engine.read(work).map_err(|fault| Error::engine(doing, fault).untouched(UNTOUCHED).in_file(&self.path))
     }
+}
+
+/// Whether what is stored in a column of this type becomes text.
+pub(super) fn is_text(storage: &str) -> bool {
+    let storage = storage.to_ascii_uppercase();
+    !storage.contains("INT") && ["CHAR", "CLOB", "TEXT"].iter().any(|word| storage.contains(word))
 }
 
 /// The text in the first column of all rows.

@@ -1,11 +1,13 @@
 //! Taking rows in from open formats: all of them or none.
 
-use super::export::{Exchange, is_text};
-use super::file::{File, FoundTable, list, literal};
+use super::export::Exchange;
+use super::file::{File, FoundTable, is_text, list, literal};
 use crate::engine::{Connection, Fault, FaultKind, Settings};
 use crate::error::{Cause, Error};
 use crate::new_file;
-use std::collections::HashMap;
+use serde::Deserialize;
+use serde_json::value::RawValue;
+use std::collections::{BTreeMap, HashMap};
 use std::io::BufRead;
 use std::path::Path;
 use std::time::Duration;
@@ -92,6 +94,28 @@ pub fn import_sql(path: impl AsRef<Path>, text: &str) -> Result<u64, Error> {
     Ok(count)
 }
 
+/// A row that names its table.
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields)]
+struct NamedRow<'a> {
+    table: String,
+    #[serde(borrow)]
+    row: BTreeMap<String, &'a RawValue>,
+}
+
+/// Whether the first character that is no space begins a list. Spaces before it are passed over.
+fn begins_with_a_list(from: &mut dyn BufRead) -> std::io::Result<bool> {
+    loop {
+        let there = from.fill_buf()?;
+        let spaces = there.iter().take_while(|b| b.is_ascii_whitespace() && **b != b'\n').count();
+        match there.get(spaces) {
+            Some(first) => return Ok(*first == b'['),
+            None if there.is_empty() => return Ok(false),
+            None => from.consume(spaces),
+        }
+    }
+}
+
 struct Importing<'c> {
     to: &'c Connection,
     structure: Option<Structure>,
@@ -116,26 +140,28 @@ impl Importing<'_> {
         from: &mut dyn BufRead,
         path: &Path,
     ) -> Result<(), Error> {
-        let engine = |fault| Error::engine("cannot import", fault).untouched("Nothing was written").in_file(path);
         let refuse = |why: &str, advice: &str| {
             let error = Error::new(Cause::BadQuery, format!("cannot import: {why}")).untouched("Nothing was written");
             Err(error.advise(advice).in_file(path))
         };
         match (form, table) {
             (Exchange::JsonLines, _) => {
-                for (at, line) in from.lines().enumerate() {
-                    let line = line.map_err(|e| Error::device("cannot read what is to be imported", &e))?;
-                    if line.trim().is_empty() {
-                        continue;
-                    }
-                    if let Err(why) = self.json_line(table, &line).map_err(engine)? {
-                        self.problem(at + 1, &why);
-                    }
-                    if self.problems.len() >= MOST_PROBLEMS {
-                        break;
-                    }
+                let unreadable = |e| Error::device("cannot read what is to be imported", &e);
+                if begins_with_a_list(from).map_err(unreadable)? {
+                    let mut text = String::new();
+                    from.read_to_string(&mut text).map_err(unreadable)?;
+                    let rows: Vec<&RawValue> = match serde_json::from_str(&text) {
+                        Ok(rows) => rows,
+                        Err(error) => {
+                            return refuse(
+                                &format!("it is no list of rows in JSON: {error}"),
+                                "Mend it, and import again",
+                            );
+                        }
+                    };
+                    return self.json_rows(table, "row", rows.iter().map(|row| Ok(row.get().to_owned())), path);
                 }
-                Ok(())
+                self.json_rows(table, "line", from.lines().map(|line| line.map_err(unreadable)), path)
             }
             (Exchange::Csv, Some(table)) => self.csv(table, from, path),
             (Exchange::Csv, None) => {
@@ -143,6 +169,31 @@ impl Importing<'_> {
             }
             (Exchange::SqlText, _) => refuse("statements in SQL make a new file", "Name one that is not there yet"),
         }
+    }
+
+    fn json_rows(
+        &mut self,
+        table: Option<&FoundTable>,
+        each: &str,
+        rows: impl Iterator<Item = Result<String, Error>>,
+        path: &Path,
+    ) -> Result<(), Error> {
+        for (at, row) in rows.enumerate() {
+            let row = row?;
+            if row.trim().is_empty() {
+                continue;
+            }
+            let done = self.json_row(table, &row).map_err(|fault| {
+                Error::engine("cannot import", fault).untouched("Nothing was written").in_file(path)
+            })?;
+            if let Err(why) = done {
+                self.problems.push(format!("{each} {} {why}", at + 1));
+            }
+            if self.problems.len() >= MOST_PROBLEMS {
+                break;
+            }
+        }
+        Ok(())
     }
 
     fn problem(&mut self, line: usize, why: &str) {
@@ -166,34 +217,31 @@ impl Importing<'_> {
         Ok(self.tables.get(name).ok_or_else(|| "has no table".to_owned()))
     }
 
-    fn json_line(&mut self, table: Option<&FoundTable>, line: &str) -> Result<Result<(), String>, Fault> {
-        let json: serde_json::Value = match serde_json::from_str(line) {
-            Ok(json) => json,
-            Err(error) => return Ok(Err(format!("is not JSON: {error}"))),
+    /// Takes one row in: an object whose members are columns, or one that names its table too.
+    fn json_row(&mut self, table: Option<&FoundTable>, text: &str) -> Result<Result<(), String>, Fault> {
+        let row: BTreeMap<String, &RawValue> = match serde_json::from_str(text) {
+            Ok(row) => row,
+            Err(error) => return Ok(Err(format!("is no JSON object: {error}"))),
         };
-        let Some(object) = json.as_object() else { return Ok(Err("is no JSON object".into())) };
-        let named = match (object.get("table"), object.get("row")) {
-            (Some(serde_json::Value::String(name)), Some(serde_json::Value::Object(row))) if object.len() == 2 => {
-                Some((name, row))
-            }
-            _ => None,
-        };
+        let named: Option<NamedRow<'_>> = if row.len() == 2 { serde_json::from_str(text).ok() } else { None };
         let (name, row) = match (named, table) {
-            (Some((name, _)), Some(table)) if *name != table.name => {
-                return Ok(Err(format!("is for the table `{name}`, not for `{}`", table.name)));
+            (Some(named), Some(table)) if named.table != table.name => {
+                return Ok(Err(format!("is for the table `{}`, not for `{}`", named.table, table.name)));
             }
-            (Some((name, row)), _) => (name.as_str(), row),
-            (None, Some(table)) => (table.name.as_str(), object),
+            (Some(named), _) => (named.table, named.row),
+            (None, Some(table)) => (table.name.clone(), row),
             (None, None) => return Ok(Err("does not say which table it is for: {\"table\": …, \"row\": …}".into())),
         };
+        let declared = self.structure.as_ref().and_then(|s| s.table(&name));
         let mut values = Vec::with_capacity(row.len());
         for (column, json) in row {
-            match of_json(json) {
-                Ok(value) => values.push((column.clone(), value)),
+            let kind = declared.and_then(|t| t.column(&column)).map(|c| &c.kind);
+            match of_json(json.get(), kind) {
+                Ok(value) => values.push((column, value)),
                 Err(why) => return Ok(Err(format!("has in `{column}` what cannot be stored: {why}"))),
             }
         }
-        self.insert(name, values)
+        self.insert(&name, values)
     }
 
     fn csv(&mut self, table: &FoundTable, from: &mut dyn BufRead, path: &Path) -> Result<(), Error> {

@@ -60,6 +60,7 @@ pub use search::FoundRow;
 pub use sessions::{Session, SessionEnd, TableWrites};
 pub use structure::{Against, ColumnStructure, TableStructure};
 pub use trail::{Did, Told, TrailEntry, TrailOf, WrittenColumn};
+pub use velvet_core::exchange;
 pub use velvet_core::show;
 pub use velvet_core::structure::Kind;
 pub use velvet_core::{Value, ValueRef};

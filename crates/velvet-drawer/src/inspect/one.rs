@@ -139,7 +139,7 @@ impl File {
     ) -> Result<(), Error> {
         let column = |name: &String| match table.columns.iter().find(|c| c.name == *name) {
             Some(column) => column.clone(),
-            None => FoundColumn { name: name.clone(), kind: None },
+            None => FoundColumn::named(name.clone()),
         };
         let columns = known_by.iter().map(column).chain(table.columns.iter().cloned()).collect();
         let wide = FoundTable { columns, ..table.clone() };

@@ -68,7 +68,7 @@ impl File {
             let columns: Vec<FoundColumn> = names
                 .into_iter()
                 .zip(&origins)
-                .map(|(name, origin)| FoundColumn { name, kind: kind(origin) })
+                .map(|(name, origin)| FoundColumn { kind: kind(origin), ..FoundColumn::named(name) })
                 .collect();
             own = head(&columns);
             let mut rows = statement.rows();

@@ -3,8 +3,8 @@
 use crate::schema::{Declared, Schema};
 use std::fs;
 use std::io;
-use std::path::Path;
 use std::io::Write as _;
+use std::path::Path;
 use velvet_core::evolution::{Change, Draft, History, draft};
 
 /// Which way to take: nothing to check, `record` to write a version, `release` to close the newest one.
@@ -130,14 +130,22 @@ fn start(declared: &Declared, path: &Path, recording: bool) -> Result<String, St
             path.display()
         ));
     }
-    Err(format!("{} is not there yet: no version was recorded. To record version 1, run: {}", path.display(), record_command()))
+    Err(format!(
+        "{} is not there yet: no version was recorded. To record version 1, run: {}",
+        path.display(),
+        record_command()
+    ))
 }
 
 fn release(declared: &Declared, path: &Path) -> Result<String, String> {
     let text = fs::read_to_string(path).map_err(|e| format!("{} cannot be read: {e}", path.display()))?;
     let mut history = parsed(declared, path, &text)?;
     if history.fingerprint != declared.fingerprint {
-        return Err(format!("the types are not as version {} was recorded. First run: {}", history.newest, record_command()));
+        return Err(format!(
+            "the types are not as version {} was recorded. First run: {}",
+            history.newest,
+            record_command()
+        ));
     }
     if let Some(newest) = history.versions.first_mut() {
         newest.released = true;

@@ -19,12 +19,11 @@
 
 mod history;
 mod sample_rows;
-mod statements;
 mod shipped;
+mod statements;
 mod upgrades;
 
 pub use history::history_is_current;
-pub use statements::{Statements, statements_are_valid};
 pub use shipped::shipped_file_fits;
+pub use statements::{Statements, statements_are_valid};
 pub use upgrades::{Upgrades, every_version_upgrades};
-

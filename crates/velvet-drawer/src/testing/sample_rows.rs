@@ -42,8 +42,12 @@ pub(super) fn fill(
             let mut values: Vec<Value> = vec![row.into()];
             for column in &table.columns {
                 let made = match &column.kind {
-                    Kind::Link { table: to } => link(table, column, row, keys.get(to.as_str()).map_or(&[], Vec::as_slice)),
-                    _ => (0..ATTEMPTS).map(|more| value(table, column, row + more * ROWS)).find(|v| fits(&table.name, &column.name, v)),
+                    Kind::Link { table: to } => {
+                        link(table, column, row, keys.get(to.as_str()).map_or(&[], Vec::as_slice))
+                    }
+                    _ => (0..ATTEMPTS)
+                        .map(|more| value(table, column, row + more * ROWS))
+                        .find(|v| fits(&table.name, &column.name, v)),
                 };
                 let Some(made) = made else {
                     unfit(table, column);

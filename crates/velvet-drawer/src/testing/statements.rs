@@ -141,7 +141,9 @@ fn fitting(names: Vec<String>, mut run: impl FnMut(&[(String, Value)]) -> Result
             for value in stand_ins() {
                 let before = std::mem::replace(&mut values[at].1, value);
                 match run(&values) {
-                    Err(error) if error.is_misfit() && error.to_string() == refusal.to_string() => values[at].1 = before,
+                    Err(error) if error.is_misfit() && error.to_string() == refusal.to_string() => {
+                        values[at].1 = before
+                    }
                     // With this one it writes to no row, and so nothing that could be refused.
                     Ok(0) => values[at].1 = before,
                     Err(error) if error.is_misfit() => {

@@ -98,7 +98,9 @@ impl<'a> Upgrades<'a> {
     fn all_versions(&mut self) -> Result<(), String> {
         let declared = match self.schema.clone().declared() {
             Err(_) if is_recording() => {
-                say("Upgrades are not tried in this run: the history that the test was built with is not that of the types.");
+                say(
+                    "Upgrades are not tried in this run: the history that the test was built with is not that of the types.",
+                );
                 return Ok(());
             }
             declared => declared.map_err(|e| e.to_string())?,
@@ -125,9 +127,9 @@ impl<'a> Upgrades<'a> {
 
     fn samples_of(&self, version: u32) -> Result<Option<String>, String> {
         match self.samples_file(version) {
-            Some(file) if file.exists() => fs::read_to_string(&file)
-                .map(Some)
-                .map_err(|e| format!("{} cannot be read: {e}", file.display())),
+            Some(file) if file.exists() => {
+                fs::read_to_string(&file).map(Some).map_err(|e| format!("{} cannot be read: {e}", file.display()))
+            }
             _ => Ok(None),
         }
     }
@@ -226,8 +228,10 @@ fn fill(path: &Path, old: &Declared, declared: &Declared, changes: &[&Change]) -
     };
     let connection = connection(path).map_err(|fault| fault.message)?;
     let mut unfit = Vec::new();
-    sample_rows::fill(&connection, &old.structure, &fits, &mut |table, column| unfit.push(format!("`{}.{}`", table.name, column.name)))
-        .map_err(|fault| format!("it could not be filled: {}", fault.message))?;
+    sample_rows::fill(&connection, &old.structure, &fits, &mut |table, column| {
+        unfit.push(format!("`{}.{}`", table.name, column.name))
+    })
+    .map_err(|fault| format!("it could not be filled: {}", fault.message))?;
     if !unfit.is_empty() {
         return Err(format!(
             "no values can be made up for {}, because the type does not take just any. Keep rows of this version, with \

@@ -205,8 +205,8 @@ impl Salvaging<'_> {
             tables.extend(self.created(entry)?);
         }
         for entry in entries.iter().filter(|e| e.kind == "index" && !e.statement.is_empty()) {
-            if self.run_one(&entry.statement, "CREATE").is_err() {
-                self.report.lost.push(format!("the index `{}` cannot be made", entry.name));
+            if let Err(fault) = self.to.run_creating(&entry.statement) {
+                self.report.lost.push(format!("the index `{}` cannot be made: {}", entry.name, fault.message));
             }
         }
         self.read_last_numbers(&entries)?;
@@ -250,28 +250,16 @@ impl Salvaging<'_> {
         Ok(json)
     }
 
-    /// Runs one statement of the file's list, which must begin with a word, and runs nothing that it computes.
-    fn run_one(&self, statement: &str, begins: &str) -> Result<(), Fault> {
-        let words = || statement.split(|c: char| !c.is_alphanumeric() && c != '_');
-        let is_harmless = statement.get(..begins.len()).is_some_and(|b| b.eq_ignore_ascii_case(begins))
-            && !words().any(|w| w.eq_ignore_ascii_case("select"));
-        if !is_harmless {
-            return Err(Fault { kind: FaultKind::Forbidden, message: "the statement does more than it should".into() });
-        }
-        self.to.prepare(statement)?.execute().map(drop)
-    }
-
     fn created(&mut self, entry: &Entry) -> Result<Option<Table>, Fault> {
-        let lost = format!("the table `{}` cannot be made", entry.name);
         if entry.statement.get(..14).is_some_and(|b| b.eq_ignore_ascii_case("CREATE VIRTUAL")) {
             self.report
                 .lost
                 .push(format!("not saved, because other tables hold its data: the virtual table {}", entry.name));
             return Ok(None);
         }
-        if self.run_one(&entry.statement, "CREATE TABLE").is_err() {
+        if let Err(fault) = self.to.run_creating(&entry.statement) {
             if entry.name != "velvet_about" {
-                self.report.lost.push(lost);
+                self.report.lost.push(format!("the table `{}` cannot be made: {}", entry.name, fault.message));
                 return Ok(None);
             }
             // Of this one it is known how it was made.
