@@ -3,7 +3,7 @@
 use crate::engine::{Connection, Fault, Pool};
 use crate::error::{Cause, Error};
 use crate::events;
-use crate::opening::{self, Opened, Options};
+use crate::opening::{self, KeptCopy, Opened, Options};
 use crate::reading::{Open, SuggestedFrom};
 use crate::schema::{Declared, Schema};
 use crate::sessions::Recorder;
@@ -114,10 +114,11 @@ impl Drawer {
         Options::default()
     }
 
-    /// Removes a drawer from the device, with everything that belongs to it. Says whether there was one.
+    /// Removes a drawer from the device, with everything that belongs to it: also the copies that were kept from before upgrades, and
+    /// files that were set aside ([`Drawer::kept_copies`]). Says whether there was anything.
     ///
     /// # Errors
-    /// When it is open here or elsewhere ([`Error::is_in_use`]), or the file is no drawer; nothing is removed then.
+    /// When it, or a copy, is open here or elsewhere ([`Error::is_in_use`]), or the file is no drawer; nothing is removed then.
     ///
     /// ```
     /// # use velvet_drawer::{Drawer, Record, Schema};
@@ -130,7 +131,52 @@ impl Drawer {
     /// # Ok::<(), velvet_drawer::Error>(())
     /// ```
     pub fn remove_from_device(path: impl AsRef<Path>) -> Result<bool, Error> {
-        opening::remove_from_device(path.as_ref())
+        opening::remove_from_device(path.as_ref(), opening::Copies::Go)
+    }
+
+    /// As [`Drawer::remove_from_device`], but leaves the copies that are kept beside it.
+    ///
+    /// # Errors
+    /// As [`Drawer::remove_from_device`].
+    pub fn remove_but_keep_copies(path: impl AsRef<Path>) -> Result<bool, Error> {
+        opening::remove_from_device(path.as_ref(), opening::Copies::Stay)
+    }
+
+    /// What is kept beside the drawer at `path`, the newest first: copies from before upgrades that lose something and from before
+    /// the library took the file over, and files that were set aside. [`Options::copies_kept`] bounds the copies.
+    ///
+    /// # Errors
+    /// When the folder is not there.
+    pub fn kept_copies(path: impl AsRef<Path>) -> Result<Vec<KeptCopy>, Error> {
+        Ok(opening::kept(&opening::resolved(path.as_ref())?))
+    }
+
+    /// Puts a copy of the file at `from` in the place of the drawer at `path`, wholly or not at all, also through a kill. What stood there
+    /// is set aside, and its new place returned; nothing where there was no file. The next open upgrades the copy where it is older.
+    ///
+    /// # Errors
+    /// When either is open here or elsewhere ([`Error::is_in_use`]), or the copy is not there, damaged, or no drawer of the same app.
+    /// The file is then as it was.
+    ///
+    /// ```
+    /// # use velvet_drawer::{Drawer, Record, Schema};
+    /// # #[derive(Record)] struct Glaze { name: String }
+    /// # let folder = tempfile::tempdir().unwrap();
+    /// # let (path, copy) = (folder.path().join("kiln.drawer"), folder.path().join("copy.drawer"));
+    /// # let schema = || Schema::new("kilnbook").record::<Glaze>();
+    /// let drawer = Drawer::open(&path, schema())?;
+    /// drawer.insert(Glaze { name: "Celadon".into() })?;
+    /// drawer.copy_to(&copy)?;
+    /// drawer.remove_all::<Glaze>()?;
+    /// drawer.close()?;
+    ///
+    /// let set_aside = Drawer::restore(&path, &copy)?;
+    /// assert_eq!(Drawer::open(&path, schema())?.count::<Glaze>()?, 1);
+    /// assert!(set_aside.unwrap().exists());
+    /// # Ok::<(), velvet_drawer::Error>(())
+    /// ```
+    pub fn restore(path: impl AsRef<Path>, from: impl AsRef<Path>) -> Result<Option<PathBuf>, Error> {
+        opening::restore(path.as_ref(), from.as_ref())
     }
 
     #[track_caller]

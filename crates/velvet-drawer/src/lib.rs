@@ -30,7 +30,7 @@ mod writing;
 pub use changes::{Applied, Apply, Changed, ChangesSince, Position};
 pub use drawer::Drawer;
 pub use error::Error;
-pub use opening::{Opened, Opening, Options};
+pub use opening::{KeptCopy, KeptFor, Opened, Opening, Options};
 pub use outside::DanglingFile;
 pub use reading::{
     Explained, Follow, Gather, Going, Groups, Hit, Only, Readable, Reads, Records, Search, Stream, View, With, Writes,

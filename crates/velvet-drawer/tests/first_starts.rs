@@ -147,7 +147,10 @@ fn a_file_from_before_is_taken_over_with_its_rows_and_then_upgraded() {
 fn a_file_that_cannot_be_taken_over_says_why_and_stays_as_it_was() {
     let cases: [(&str, &str); 3] = [
         ("ALTER TABLE piece ADD COLUMN color TEXT", "the nearest differs: `piece.color` is not declared"),
-        ("UPDATE piece SET wt = 'heavy'", "cannot store TEXT value in REAL column piece.wt"),
+        (
+            "UPDATE piece SET wt = 'heavy'",
+            "2 of 2 values of `piece.wt` cannot be read as its type: in row 7, \"heavy\" is text, not a decimal number",
+        ),
         ("PRAGMA foreign_keys = OFF; UPDATE photo SET piece = 77", "links would lead nowhere: photo 1 to a piece"),
     ];
     for (change, says) in cases {
@@ -158,7 +161,68 @@ fn a_file_that_cannot_be_taken_over_says_why_and_stays_as_it_was() {
         assert!(error.to_string().contains(says), "{error}");
         assert!(error.to_string().contains("The file was left as it was"), "{error}");
         assert!(before == fs::read(&path).unwrap());
+        assert_eq!(Drawer::kept_copies(&path).unwrap(), [], "what failed leaves no copy");
     }
+}
+
+#[test]
+fn values_of_another_form_are_told_with_counts_and_examples_and_converted_when_asked() {
+    use common::everything::Bearing;
+    #[derive(velvet_drawer::Record, Debug, PartialEq)]
+    struct Firing {
+        lit_at: jiff::Timestamp,
+        day: Option<jiff::civil::Date>,
+        even: bool,
+        bearing: Bearing,
+        cone: Option<i8>,
+    }
+    let (_folder, path) = folder();
+    other_program(&path)
+        .execute_batch(
+            "CREATE TABLE firing (id INTEGER PRIMARY KEY, lit_at TEXT, day TEXT, even, bearing INT, cone);
+             INSERT INTO firing (lit_at, day, even, bearing, cone) VALUES
+                 ('2024-01-01 06:30:00', '2024-01-01', 1, 90, '6'), ('2024-01-02 06:30:00', NULL, 'true', 400, 7.0);",
+        )
+        .unwrap();
+    let schema = || velvet_drawer::Schema::new("firings").record::<Firing>();
+    let error = Drawer::options().adopt().open(&path, schema()).unwrap_err();
+    assert!(error.is_misfit(), "{error:?}");
+    let said = error.to_string();
+    for words in [
+        "2 of 2 values of `firing.lit_at` cannot be read as its type: in row 1, \"2024-01-01 06:30:00\"",
+        "1 of 2 values of `firing.even` cannot be read as its type: in row 2, \"true\"",
+        "1 of 2 values of `firing.bearing` cannot be read as its type: in row 2, 400 is no bearing (0 to 359)",
+        "The file was left as it was",
+        "Options::adopt_converting(\"firing\", \"lit_at\", \"strftime(",
+    ] {
+        assert!(said.contains(words), "{words} is missing in {said}");
+    }
+    let time = "strftime('%Y-%m-%dT%H:%M:%S', \"lit_at\") || '.000000000Z'";
+    let converting = || {
+        let options = Drawer::options().adopt_converting("firing", "lit_at", time);
+        options.adopt_converting("firing", "even", "even IN (1, 'true')").adopt_converting(
+            "firing",
+            "bearing",
+            "bearing % 360",
+        )
+    };
+    let error = converting().adopt_converting("firing", "evn", "1").open(&path, schema()).unwrap_err();
+    assert!(error.is_schema() && error.to_string().contains("`firing.evn`"), "{error}");
+    let drawer = converting().open(&path, schema()).unwrap();
+    let firings = drawer.records::<Firing>().sort_by(|f| f.lit_at.descending()).collect().unwrap();
+    assert_eq!(firings[0].lit_at, "2024-01-02T06:30:00Z".parse().unwrap());
+    assert_eq!(
+        (firings[0].even, firings[0].bearing, firings[0].cone, firings[1].cone),
+        (true, Bearing(40), Some(7), Some(6))
+    );
+    drawer.close().unwrap();
+    // And the way back.
+    let copies = Drawer::kept_copies(&path).unwrap();
+    assert_eq!(copies[0].reason, velvet_drawer::KeptFor::Adoption);
+    Drawer::restore(&path, &copies[0].path).unwrap();
+    let text: String =
+        other_program(&path).query_row("SELECT even FROM firing WHERE id = 2", [], |row| row.get(0)).unwrap();
+    assert_eq!(text, "true");
 }
 
 /// Opens a file that is set aside, and sees that all of it is at the place that is told.

@@ -6,7 +6,7 @@ use common::{Glaze, Piece, folder, glaze, other_program, piece, schema};
 use std::fs;
 use std::path::Path;
 use std::time::Duration;
-use velvet_drawer::{Drawer, Error, Record, Schema};
+use velvet_drawer::{Drawer, Error, KeptFor, Record, Schema};
 
 #[test]
 fn the_file_and_the_folders_above_it_are_made_and_found_again() {
@@ -264,4 +264,128 @@ fn folders_can_be_handed_in_once() {
     assert!(place::hand_in(folders("/data/other")).unwrap_err().is_in_use());
     assert_eq!(place::durable("kilnbook").unwrap(), Path::new("/data/app/files"));
     assert_eq!(place::temporary("kilnbook").unwrap(), Path::new("/data/app/tmp"));
+}
+
+/// A drawer at a path that was upgraded, and of which a file was set aside; with a stranger's file and one of another drawer beside it.
+fn with_copies(path: &std::path::Path) {
+    let old = Drawer::open(path, common::versions::schema(1)).unwrap();
+    old.insert(common::versions::v1::Piece { mark: "K-1".into(), wt: None, glaze: String::new(), sketch: vec![] })
+        .unwrap();
+    old.close().unwrap();
+    Drawer::open(path, common::versions::schema(3)).unwrap().close().unwrap();
+    let newest = || Drawer::options().set_aside_newer_version().open(path, common::versions::schema(1)).unwrap();
+    newest().close().unwrap();
+    std::fs::write(path.with_file_name("kiln.unfinished-copy.drawer"), "half").unwrap();
+    for name in ["kiln.at-version-x.drawer", "kiln2.at-version-1.drawer", "kiln.at-version-1.txt"] {
+        std::fs::write(path.with_file_name(name), "not ours").unwrap();
+    }
+}
+
+#[test]
+fn a_drawer_that_is_removed_leaves_no_copy_of_its_data() {
+    let (folder, path) = folder();
+    with_copies(&path);
+    let copies = Drawer::kept_copies(&path).unwrap();
+    let reasons: Vec<_> = copies.iter().map(|c| c.reason).collect();
+    assert!(
+        reasons.contains(&KeptFor::SetAside) && reasons.contains(&KeptFor::Upgrade(1)) && reasons.len() == 2,
+        "{copies:?}"
+    );
+    let open = Drawer::open(&copies[0].path, common::versions::schema(3)).unwrap();
+    let error = Drawer::remove_from_device(&path).unwrap_err();
+    assert!(error.is_in_use() && error.to_string().contains("the copy "), "{error}");
+    open.close().unwrap();
+    assert!(path.exists());
+    assert!(Drawer::remove_but_keep_copies(&path).unwrap());
+    assert!(!path.exists() && Drawer::kept_copies(&path).unwrap().len() == 2);
+    assert!(Drawer::remove_from_device(&path).unwrap(), "the copies of a drawer that is gone");
+    let mut left: Vec<_> = std::fs::read_dir(folder.path()).unwrap().map(|e| e.unwrap().file_name()).collect();
+    left.sort();
+    assert_eq!(left, ["kiln.at-version-1.txt", "kiln.at-version-x.drawer", "kiln2.at-version-1.drawer"]);
+    assert!(!Drawer::remove_from_device(&path).unwrap());
+}
+
+#[test]
+fn copies_are_bounded_in_number_and_age() {
+    let (_folder, path) = folder();
+    let day = std::time::Duration::from_secs(24 * 60 * 60);
+    let schema = common::versions::schema;
+    let upgrade = |options: velvet_drawer::Options, mark: &str| {
+        let _ = std::fs::remove_file(&path);
+        let old = Drawer::open(&path, schema(1)).unwrap();
+        old.insert(common::versions::v1::Piece { mark: mark.into(), wt: None, glaze: String::new(), sketch: vec![] })
+            .unwrap();
+        old.close().unwrap();
+        options.open(&path, schema(3)).unwrap().close().unwrap();
+        Drawer::kept_copies(&path).unwrap().len()
+    };
+    let counts: Vec<usize> = (0..5).map(|n| upgrade(Drawer::options(), &n.to_string())).collect();
+    assert_eq!(counts, [1, 2, 3, 3, 3]);
+    assert_eq!(upgrade(Drawer::options().copies_kept(1, day), "six"), 1);
+    let copy = Drawer::kept_copies(&path).unwrap().remove(0);
+    let old = std::time::SystemTime::now() - 200 * day;
+    std::fs::File::options().write(true).open(&copy.path).unwrap().set_modified(old).unwrap();
+    // An open that upgrades nothing looks at their age beside the app.
+    let drawer = Drawer::open(&path, schema(3)).unwrap();
+    for _ in 0..500 {
+        if Drawer::kept_copies(&path).unwrap().is_empty() {
+            break;
+        }
+        std::thread::sleep(std::time::Duration::from_millis(10));
+    }
+    assert_eq!(Drawer::kept_copies(&path).unwrap(), []);
+    drawer.close().unwrap();
+}
+
+#[test]
+fn a_copy_is_restored_whole_with_what_stood_there_set_aside() {
+    let (folder, path) = folder();
+    with_copies(&path);
+    let copies = Drawer::kept_copies(&path).unwrap();
+    let before_upgrade = &copies.iter().find(|c| c.reason == KeptFor::Upgrade(1)).unwrap().path;
+    // What is newest still stands in the log of a drawer that nobody closed.
+    other_program(&path).execute_batch("INSERT INTO piece (mark, glaze, sketch) VALUES ('newest', '', x'')").unwrap();
+    let refused = |from: &std::path::Path, says: &str| {
+        let error = Drawer::restore(&path, from).unwrap_err();
+        assert!(
+            error.to_string().contains(says) && error.to_string().contains("The file was left as it was"),
+            "{error}"
+        );
+    };
+    let other = |name: &str| folder.path().join(name);
+    refused(&other("nowhere"), "the copy is not there");
+    refused(&other("kiln.at-version-x.drawer"), "is no database");
+    refused(&path, "the copy is the file itself");
+    Drawer::open(other("weavers.drawer"), Schema::new("weavers").record::<Glaze>()).unwrap().close().unwrap();
+    refused(&other("weavers.drawer"), "the copy belongs to the app \"weavers\", and the file to \"kilnbook\"");
+    let mut damaged = std::fs::read(before_upgrade).unwrap();
+    damaged[8192..12_288].fill(0x5a);
+    std::fs::write(other("damaged.drawer"), damaged).unwrap();
+    refused(&other("damaged.drawer"), "damaged");
+    let open = Drawer::open(&path, common::versions::schema(1)).unwrap();
+    refused(before_upgrade, "it is open in this process");
+    open.close().unwrap();
+    let elsewhere = other_program(&path);
+    elsewhere.execute_batch("BEGIN; SELECT count(*) FROM piece").unwrap();
+    refused(before_upgrade, "another process has it open");
+    drop(elsewhere);
+
+    let aside = Drawer::restore(&path, before_upgrade).unwrap().unwrap();
+    assert!(Drawer::kept_copies(&path).unwrap().iter().any(|c| c.path == aside));
+    let drawer = Drawer::open(&path, common::versions::schema(1)).unwrap();
+    assert_eq!(drawer.records::<common::versions::v1::Piece>().only(|p| p.mark).collect().unwrap(), ["K-1"]);
+    drawer.close().unwrap();
+    let drawer = Drawer::open(&aside, common::versions::schema(1)).unwrap();
+    assert_eq!(drawer.records::<common::versions::v1::Piece>().only(|p| p.mark).collect().unwrap(), ["newest"]);
+    drawer.close().unwrap();
+    // Also where nothing stands, and where what stands there is damaged.
+    Drawer::remove_but_keep_copies(&path).unwrap();
+    assert_eq!(Drawer::restore(&path, before_upgrade).unwrap(), None);
+    std::fs::write(&path, "damaged beyond its first page").unwrap();
+    let aside = Drawer::restore(&path, before_upgrade).unwrap().unwrap();
+    assert_eq!(std::fs::read(aside).unwrap(), b"damaged beyond its first page");
+    assert_eq!(
+        Drawer::open(&path, common::versions::schema(1)).unwrap().count::<common::versions::v1::Piece>().unwrap(),
+        1
+    );
 }

@@ -97,6 +97,17 @@ fn app() {
         }
         return;
     }
+    if role == "restore for ever" {
+        loop {
+            for copy in ["one.drawer", "two.drawer"] {
+                Drawer::restore(&path, path.with_file_name(copy)).unwrap();
+                say("kept");
+            }
+            for copy in Drawer::kept_copies(&path).unwrap() {
+                std::fs::remove_file(copy.path).unwrap();
+            }
+        }
+    }
     if role == "compact for ever" {
         let drawer = options.open(path, schema()).unwrap();
         loop {
@@ -428,6 +439,34 @@ fn an_upgrade_without_space_leaves_the_file_old_and_says_so() {
         }
     }
     assert!((2..6).contains(&refused), "{refused}");
+}
+
+#[test]
+fn a_kill_while_a_copy_is_restored_leaves_the_one_file_or_the_other() {
+    let phone = Phone::temporary().unwrap();
+    let sandbox = phone.sandbox("kilnbook").unwrap();
+    let path = sandbox.durable().join("kiln.drawer");
+    for (name, pieces) in [("one.drawer", 1), ("two.drawer", 2), ("kiln.drawer", 1)] {
+        let drawer = Drawer::open(sandbox.durable().join(name), schema()).unwrap();
+        drawer
+            .insert_all((0..pieces).map(|n| Piece { remarks: "x".repeat(200_000), ..piece(&n.to_string()) }))
+            .unwrap();
+        drawer.close().unwrap();
+    }
+    let mut seen = [0; 3];
+    for kill in 0..12 {
+        let mut running = start(&sandbox, "restore for ever");
+        running.wait_for("kept").unwrap();
+        thread::sleep(Duration::from_millis(kill * 7 % 40));
+        running.kill().unwrap();
+        let other = other_program(&path);
+        let pieces: i64 = other.query_row("SELECT count(*) FROM piece", [], |row| row.get(0)).unwrap();
+        seen[pieces as usize] += 1;
+        let sound: String = other.query_row("PRAGMA integrity_check", [], |row| row.get(0)).unwrap();
+        assert_eq!(sound, "ok");
+    }
+    assert_eq!(seen[0], 0, "never none");
+    assert!(Drawer::open(&path, schema()).is_ok());
 }
 
 #[test]

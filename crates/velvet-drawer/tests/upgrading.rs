@@ -105,6 +105,7 @@ fn fails_and_changes_nothing(schema_3: Schema, is: fn(&Error) -> bool, says: &[&
     }
     assert!(message.contains("The file is as it was, at version 1"), "{message}");
     assert!(before == std::fs::read(&path).unwrap());
+    assert_eq!(Drawer::kept_copies(&path).unwrap(), [], "an upgrade that failed leaves no copy");
     let drawer = Drawer::open(&path, schema(1)).unwrap();
     assert_eq!(drawer.count::<v1::Piece>().unwrap(), 3);
     assert_eq!(drawer.count::<v1::Photo>().unwrap(), 2);

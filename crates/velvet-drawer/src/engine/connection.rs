@@ -251,6 +251,17 @@ impl Connection {
         }
     }
 
+    /// Whether every page and row can be read, and no index is torn off its table.
+    pub(crate) fn is_sound(&self) -> Result<bool, Fault> {
+        let mut statement = self.prepare("PRAGMA quick_check(1)")?;
+        let mut rows = statement.rows();
+        match rows.next() {
+            Ok(row) => Ok(row.is_some_and(|row| row.text(0) == "ok")),
+            Err(Fault { kind: FaultKind::Damaged, .. }) => Ok(false),
+            Err(fault) => Err(fault),
+        }
+    }
+
     /// The whole number that a statement without arguments returns first.
     pub(crate) fn number(&self, text: &str) -> Result<i64, Fault> {
         self.refuse_if_rolled_back()?;

@@ -1,5 +1,6 @@
 //! Setting a file aside: moved out of the way with all that belongs to it, never deleted.
 
+use super::kept::set_aside_word;
 use crate::beside::{self, with_companions};
 use crate::engine::{Connection, FaultKind, Settings};
 use crate::error::{Cause, Error};
@@ -29,15 +30,38 @@ impl SetAside {
 pub(super) fn set_aside(path: &Path) -> Result<PathBuf, Error> {
     let doing = "cannot set the file aside";
     merge_if_possible(path, doing)?;
-    let word = format!("set-aside-{}", jiff::Timestamp::now().strftime("%Y-%m-%dT%H-%M-%SZ"));
-    let free = |place: &PathBuf| !with_companions(place).any(|p| p.exists());
-    let place =
-        (1..).map(|n| beside::named(path, &word, n)).find(free).unwrap_or_else(|| beside::named(path, &word, 0));
-    moved(path, &place).map_err(|e| {
+    set_aside_as(path, SetAsideAs::NewName).map_err(|e| {
         Error::device(doing, &e)
             .untouched("Nothing was deleted: its parts are under the old name, the new one, or both")
             .in_file(path)
-    })?;
+    })
+}
+
+/// Whether the old name goes away.
+#[derive(Clone, Copy, PartialEq)]
+pub(super) enum SetAsideAs {
+    /// The file is moved.
+    NewName,
+    /// The file is there under both names, or as a copy where the file system knows no second names.
+    SecondName,
+}
+
+/// Gives the file and its companions a new name beside it, and returns that. The caller has seen to it that nobody has it open.
+pub(super) fn set_aside_as(path: &Path, how: SetAsideAs) -> io::Result<PathBuf> {
+    let word = set_aside_word(jiff::Timestamp::now());
+    let free = |place: &PathBuf| !with_companions(place).any(|p| p.exists());
+    let place =
+        (1..).map(|n| beside::named(path, &word, n)).find(free).unwrap_or_else(|| beside::named(path, &word, 0));
+    match how {
+        SetAsideAs::NewName => moved(path, &place)?,
+        SetAsideAs::SecondName => {
+            for (from, to) in with_companions(path).zip(with_companions(&place)).filter(|(from, _)| from.exists()) {
+                fs::hard_link(&from, &to)
+                    .or_else(|_| fs::copy(&from, &to).and_then(|_| fs::File::open(&to)?.sync_all()))?;
+            }
+            beside::keep_names(&place)?;
+        }
+    }
     Ok(place)
 }
 

@@ -4,19 +4,24 @@ mod about;
 mod aside;
 mod background;
 mod create;
+mod kept;
 mod path;
 mod recognise;
 mod registry;
 mod remove;
+mod restore;
 mod shipped;
 
 pub use background::Opening;
+pub use kept::{KeptCopy, KeptFor};
 
 pub(crate) use about::{APPLICATION_ID, About};
+pub(crate) use kept::{Bounds, keep_within, kept};
 pub(crate) use path::resolved;
 pub(crate) use recognise::{Found, recognise};
 pub(crate) use registry::is_open_here;
-pub(crate) use remove::remove_from_device;
+pub(crate) use remove::{Copies, remove_from_device};
+pub(crate) use restore::restore;
 
 use crate::drawer::{Drawer, Inner, Place};
 use crate::engine::{self, Connection, Fault, FaultKind, Pool, Settings};
@@ -25,7 +30,7 @@ use crate::events;
 use crate::schema::{Declared, Schema};
 use crate::sessions::{self, Recorder, Start};
 use crate::trails::{Keeping, Wanted};
-use crate::upgrading::{self, Adopted, Upgraded, Watch};
+use crate::upgrading::{self, Adopted, Conversions, Upgraded, Watch};
 use crate::writing::Tx;
 use aside::SetAside;
 use shipped::Shipped;
@@ -59,10 +64,11 @@ pub struct Options {
     fail_upgrade: Option<usize>,
     set_aside: SetAside,
     shipped: Option<Shipped>,
-    adopt: bool,
+    adopt: Option<Conversions>,
     fill_new: Option<FillNew>,
     sessions_kept: Option<u32>,
     trails: Wanted,
+    copies: Bounds,
 }
 
 /// Brings data into a new file.
@@ -87,10 +93,11 @@ impl Default for Options {
             fail_upgrade: None,
             set_aside: SetAside::default(),
             shipped: None,
-            adopt: false,
+            adopt: None,
             fill_new: None,
             sessions_kept: Some(sessions::KEPT),
             trails: Wanted::default(),
+            copies: Bounds::default(),
         }
     }
 }
@@ -234,9 +241,34 @@ impl Options {
 
     /// Takes over a plain database file that the app kept before it used this library: as the newest version whose tables
     /// and columns it has. Its rows keep their row numbers as keys; a copy from before is kept.
+    ///
+    /// Every value is looked at: where some are none of their column's type, opening fails with how many, and examples; see
+    /// [`Options::adopt_converting`].
     #[must_use]
     pub fn adopt(mut self) -> Options {
-        self.adopt = true;
+        self.adopt.get_or_insert_default();
+        self
+    }
+
+    /// As [`Options::adopt`], where the values of a column have another form than that of its type: they become what an SQL expression
+    /// over the row gives.
+    ///
+    /// ```no_run
+    /// # use velvet_drawer::{Drawer, Record, Schema};
+    /// # #[derive(Record)] struct Piece { thrown_at: jiff::Timestamp }
+    /// let drawer = Drawer::options()
+    ///     .adopt_converting("piece", "thrown_at", "strftime('%Y-%m-%dT%H:%M:%S', thrown_at) || '.000000000Z'")
+    ///     .open("app.db", Schema::new("kilnbook").record::<Piece>())?;
+    /// # Ok::<(), velvet_drawer::Error>(())
+    /// ```
+    #[must_use]
+    pub fn adopt_converting(
+        mut self,
+        table: impl Into<String>,
+        column: impl Into<String>,
+        expression: impl Into<String>,
+    ) -> Options {
+        self.adopt.get_or_insert_default().push((table.into(), column.into(), expression.into()));
         self
     }
 
@@ -308,6 +340,15 @@ impl Options {
     #[must_use]
     pub fn trail_kept(mut self, entries: u64, age: Duration) -> Options {
         (self.trails.entries, self.trails.age) = (entries.max(1), age);
+        self
+    }
+
+    /// How many copies from before upgrades that lose something, and from before the library took the file over, stay beside the
+    /// file, and for how long about: the newest 3, for 180 days, unless said otherwise. Files that were set aside stay until
+    /// [`Drawer::remove_from_device`].
+    #[must_use]
+    pub fn copies_kept(mut self, copies: usize, age: Duration) -> Options {
+        self.copies = Bounds { copies, age };
         self
     }
 
@@ -422,11 +463,16 @@ impl Options {
             writer.count_writes(recorder.hears());
         }
         let trails = self.trails.any(&declared).then(|| Keeping::new(self.trails.entries, self.trails.age));
+        if opened.upgraded.is_some() || opened.adopted.is_some() {
+            keep_within(path, self.copies);
+        }
+        let copies = self.copies;
         let pool = Pool::new(path, self.settings, writer);
         let inner = Arc::new(Inner::new(place, declared, files_root, opened, (recorder, trails), pool));
         filled(&inner, self.fill_new)?;
         if let Some(recorder) = inner.recorder() {
-            recorder.begin(inner.pool().shared_writer());
+            let path = path.to_owned();
+            recorder.begin(inner.pool().shared_writer(), move || keep_within(&path, copies));
         }
         Ok(inner)
     }
@@ -438,21 +484,22 @@ impl Options {
             Error::engine("cannot open the drawer", fault).untouched(recognise::UNTOUCHED)
         };
         let writer = Connection::writer(path, &self.settings).map_err(engine)?;
-        let adopts = |error: &Error| self.adopt && error.is_other_app();
+        let adopts =
+            |error: &Error| self.adopt.as_ref().filter(|_| error.is_other_app() && recognise::is_plain(&writer));
         match recognise(&writer, declared) {
             Ok(found) => {
                 writer.keep_log(&self.settings).map_err(engine)?;
                 let opened = self.bring_up(&writer, found, declared, Some(path), watch)?;
                 Ok((writer, opened))
             }
-            Err(error) if adopts(&error) && recognise::is_plain(&writer) => {
-                let adopted = upgrading::adopt(&writer, declared, Some(path), watch)?;
+            Err(error) => {
+                let Some(conversions) = adopts(&error) else { return Err(error) };
+                let adopted = upgrading::adopt(&writer, declared, Some(path), watch, conversions)?;
                 writer.keep_log(&self.settings).map_err(engine)?;
                 let found = recognise(&writer, declared)?;
                 let opened = self.bring_up(&writer, found, declared, Some(path), watch)?;
                 Ok((writer, Opened { adopted: Some(adopted), ..opened }))
             }
-            Err(error) => Err(error),
         }
     }
 

@@ -1,21 +1,33 @@
 //! Removing a drawer from the device.
 
 use super::about::APPLICATION_ID;
+use super::kept::{kept, unfinished};
 use super::{is_open_here, resolved};
 use crate::beside::with_companions;
 use crate::engine::{Connection, FaultKind, Settings};
 use crate::error::{Cause, Error};
 use std::fs;
 use std::io;
-use std::path::Path;
+use std::path::{Path, PathBuf};
 use std::time::Duration;
 
-/// Removes the drawer at `path` and its companions. Says whether there was one.
-pub(crate) fn remove_from_device(path: &Path) -> Result<bool, Error> {
-    if !path.exists() {
+/// What becomes of the copies beside a drawer that is removed.
+#[derive(Clone, Copy, PartialEq)]
+pub(crate) enum Copies {
+    Go,
+    Stay,
+}
+
+/// Removes the drawer at `path`, its companions, and what is kept of it beside it. Says whether there was any of it.
+pub(crate) fn remove_from_device(path: &Path, copies: Copies) -> Result<bool, Error> {
+    let Ok(path) = resolved(path) else { return Ok(false) };
+    let mut all: Vec<PathBuf> = if path.exists() { vec![path.clone()] } else { Vec::new() };
+    if copies == Copies::Go {
+        all.extend(kept(&path).into_iter().map(|copy| copy.path).chain(unfinished(&path)));
+    }
+    if all.is_empty() {
         return Ok(false);
     }
-    let path = resolved(path)?;
     let doing = "cannot remove the drawer";
     let refuse = |cause, why: &str| {
         Err(Error::new(cause, format!("{doing}: {why}")).untouched("Nothing was removed").in_file(&path))
@@ -23,13 +35,34 @@ pub(crate) fn remove_from_device(path: &Path) -> Result<bool, Error> {
     if path.is_dir() {
         return refuse(Cause::NotThere, "the path is a folder");
     }
-    if is_open_here(&path) {
-        return refuse(Cause::InUse, "it is open in this process; drop or close its handles first");
+    if let Some(open) = all.iter().find(|p| is_open_here(p)) {
+        let which = if *open == path { "it".into() } else { format!("the copy {}", open.display()) };
+        return refuse(Cause::InUse, &format!("{which} is open in this process; drop or close its handles first"));
     }
+    if path.exists() {
+        see_that_nobody_uses_it(&path, doing)?;
+    }
+    // The main file goes first: companions without it mean nothing, and the engine clears them away.
+    let removed = |path: PathBuf| match fs::remove_file(&path) {
+        Err(error) if error.kind() != io::ErrorKind::NotFound => {
+            Err(Error::new(Cause::Device, format!("{doing}: {error}"))
+                .untouched("Some of its files may be left")
+                .in_file(&path))
+        }
+        _ => Ok(()),
+    };
+    all.iter().flat_map(|path| with_companions(path)).try_for_each(removed)?;
+    Ok(true)
+}
+
+fn see_that_nobody_uses_it(path: &Path, doing: &str) -> Result<(), Error> {
+    let refuse = |cause, why: &str| {
+        Err(Error::new(cause, format!("{doing}: {why}")).untouched("Nothing was removed").in_file(path))
+    };
     // Nobody else has it open when the log can be merged, and removed, alone.
     let settings = Settings::of_ours(Duration::ZERO, true);
-    let engine = |fault| Error::engine(doing, fault).untouched("Nothing was removed").in_file(&path);
-    let connection = Connection::writer(&path, &settings).map_err(engine)?;
+    let engine = |fault| Error::engine(doing, fault).untouched("Nothing was removed").in_file(path);
+    let connection = Connection::writer(path, &settings).map_err(engine)?;
     if connection.number("PRAGMA application_id").map_err(engine)? != APPLICATION_ID {
         return refuse(Cause::OtherApp, "the file is not a drawer");
     }
@@ -37,17 +70,5 @@ pub(crate) fn remove_from_device(path: &Path) -> Result<bool, Error> {
         Err(fault) if fault.kind == FaultKind::Locked => return refuse(Cause::InUse, "another process has it open"),
         result => result.map_err(engine)?,
     }
-    connection.close().map_err(engine)?;
-
-    // The main file goes first: companions without it mean nothing, and the engine clears them away.
-    let removed = |path: &Path| match fs::remove_file(path) {
-        Err(error) if error.kind() != io::ErrorKind::NotFound => {
-            Err(Error::new(Cause::Device, format!("{doing}: {error}"))
-                .untouched("Some of its files may be left")
-                .in_file(path))
-        }
-        _ => Ok(()),
-    };
-    with_companions(&path).try_for_each(|path| removed(&path))?;
-    Ok(true)
+    connection.close().map_err(engine)
 }

@@ -80,10 +80,13 @@ impl Recorder {
         Recorder { shared, thread: Mutex::default() }
     }
 
-    /// Begins to write it down, beside the app.
-    pub(crate) fn begin(&self, writer: SharedWriter) {
+    /// Begins to write it down, beside the app; and does what else the app need not wait for.
+    pub(crate) fn begin(&self, writer: SharedWriter, also: impl FnOnce() + Send + 'static) {
         let works = Arc::clone(&self.shared);
-        match thread::Builder::new().name("velvet-session".into()).spawn(move || works.run(&writer)) {
+        let run = move || {
+            works.run(&writer, also);
+        };
+        match thread::Builder::new().name("velvet-session".into()).spawn(run) {
             Ok(thread) => *self.thread.lock().unwrap_or_else(PoisonError::into_inner) = Some(thread),
             Err(error) => events::not_noted(&self.shared.start.path, &error.to_string()),
         }
@@ -172,7 +175,8 @@ impl Shared {
         }
     }
 
-    fn run(&self, writer: &SharedWriter) {
+    fn run(&self, writer: &SharedWriter, also: impl FnOnce()) {
+        let mut also = Some(also);
         if self.state().ended {
             return;
         }
@@ -184,6 +188,7 @@ impl Shared {
             if has_begun && !is_merged {
                 self.tell_of(Some(self.merge()));
                 is_merged = true;
+                also.take().into_iter().for_each(|also| also());
             }
             let mut state = self.state();
             if !has_begun {

@@ -1,6 +1,7 @@
 //! Taking over a plain file that an app kept before it used this library.
 
-use super::{Upgrading, Watch, backup, physical, rebuild};
+use super::backup::{self, Backup};
+use super::{Upgrading, Watch, physical, rebuild};
 use crate::engine::Connection;
 use crate::error::{Cause, Error};
 use crate::opening::About;
@@ -8,10 +9,15 @@ use crate::schema::Declared;
 use std::path::{Path, PathBuf};
 use velvet_core::evolution::{History, Rebuild};
 use velvet_core::fingerprint;
+use velvet_core::fits::fits;
 use velvet_core::name::{KEY_COLUMN, quoted};
 use velvet_core::physical::{Physical, PhysicalTable};
 use velvet_core::statement::{create_index, create_search, create_shared, create_table, fill_shared};
-use velvet_core::structure::{Structure, Table};
+use velvet_core::structure::{Column, Kind, Structure, Table};
+use velvet_core::{Misfit, Value, ValueRef};
+
+/// Expressions that values are made of, each with its table and column.
+pub(crate) type Conversions = Vec<(String, String, String)>;
 
 /// What taking over a file came to.
 #[derive(Clone, Debug)]
@@ -29,14 +35,15 @@ pub(crate) fn adopt(
     declared: &Declared,
     path: Option<&Path>,
     watch: &Watch,
+    conversions: &Conversions,
 ) -> Result<Adopted, Error> {
     let doing = "cannot take over the file".to_owned();
     let adopting = Upgrading { connection, declared, from: declared.version, path, watch, doing };
     connection.enforce_links(false).map_err(|fault| adopting.refused(fault))?;
     let result = connection.transaction().map_err(|fault| adopting.refused(fault)).and_then(|transaction| {
-        let adopted = adopting.take_over()?;
+        let (adopted, backup) = adopting.take_over(conversions)?;
         transaction.commit().map_err(|fault| adopting.refused(fault))?;
-        Ok(adopted)
+        Ok(Adopted { backup: backup.map(Backup::stays), ..adopted })
     });
     connection.enforce_links(true).map_err(|fault| adopting.refused(fault))?;
     result.map_err(|e| e.untouched("The file was left as it was"))
@@ -47,17 +54,22 @@ impl Upgrading<'_> {
         Error::engine(&self.doing, fault).untouched("The file was left as it was")
     }
 
-    fn take_over(&self) -> Result<Adopted, Error> {
+    fn take_over(&self, conversions: &Conversions) -> Result<(Adopted, Option<Backup>), Error> {
         let found = physical::read(self.connection).map_err(|fault| self.refused(fault))?;
         let (version, structure) = self.version_of(&found)?;
+        let tables: Vec<(&Table, &str, Vec<String>)> = structure
+            .tables
+            .iter()
+            .filter_map(|table| Some((table, find(&found, &table.name)?.0.as_str(), sources(table, conversions))))
+            .collect();
+        self.conversions_fit(&structure, conversions)?;
+        self.values_fit(&tables, version)?;
         let backup = match self.path {
             Some(path) => Some(backup::keep(path, "before-adoption")?),
             None => None,
         };
-        for table in &structure.tables {
-            if let Some(there) = find(&found, &table.name) {
-                rebuild::run(self.connection, &taken_over(table, there.0), self.watch, &self.doing)?;
-            }
+        for (table, there, sources) in &tables {
+            rebuild::run(self.connection, &taken_over(table, there, sources), self.watch, &self.doing)?;
         }
         for statement in structure.tables.iter().flat_map(|t| attendants(&structure, t)) {
             self.connection.run(&statement).map_err(|fault| self.refused(fault))?;
@@ -72,7 +84,69 @@ impl Upgrading<'_> {
         let described =
             Declared { version, fingerprint: fingerprint::of(&structure), structure, ..self.declared.clone() };
         About::write(self.connection, &described).map_err(|fault| self.refused(fault))?;
-        Ok(Adopted { version, backup })
+        Ok((Adopted { version, backup: None }, backup))
+    }
+
+    fn conversions_fit(&self, structure: &Structure, conversions: &Conversions) -> Result<(), Error> {
+        let is_there = |table: &str, column: &str| structure.table(table).is_some_and(|t| t.column(column).is_some());
+        match conversions.iter().find(|(table, column, _)| !is_there(table, column)) {
+            None => Ok(()),
+            Some((table, column, _)) => Err(Error::new(
+                Cause::Schema,
+                format!(
+                    "{}: `{table}.{column}`, whose values are to be converted, is no column of the structure",
+                    self.doing
+                ),
+            )),
+        }
+    }
+
+    /// Sees that every value will be one of its column's type. All that are not are told together, before anything is written.
+    fn values_fit(&self, tables: &[(&Table, &str, Vec<String>)], version: u32) -> Result<(), Error> {
+        let (mut problems, mut advice) = (Vec::new(), None);
+        for (table, there, sources) in tables {
+            let text = format!("SELECT rowid, {} FROM {}", sources.join(", "), quoted(there));
+            let mut unfit: Vec<Unfit> = table.columns.iter().map(|_| Unfit::default()).collect();
+            let mut statement = self.connection.prepare(&text).map_err(|fault| self.refused(fault))?;
+            let (mut rows, mut seen) = (statement.rows(), 0_u64);
+            while let Some(row) = rows.next().map_err(|fault| self.refused(fault))? {
+                if seen.is_multiple_of(LOOK_EVERY) {
+                    self.watch.go_on()?;
+                }
+                seen += 1;
+                for (at, column) in table.columns.iter().enumerate() {
+                    let value = taken_in(column, row.value(at + 1));
+                    let by_type = || match version == self.declared.version {
+                        true => self.declared.fits(&table.name, &column.name, value.as_ref()),
+                        false => Ok(()),
+                    };
+                    if let Err(misfit) = fits(column, value.as_ref()).and_then(|()| by_type()) {
+                        unfit[at].add(row.integer(0), misfit);
+                    }
+                }
+            }
+            for (column, unfit) in table.columns.iter().zip(unfit).filter(|(_, unfit)| unfit.count > 0) {
+                let place = format!("`{}.{}`", table.name, column.name);
+                problems.push(format!(
+                    "{} of {seen} values of {place} cannot be read as its type: {}",
+                    unfit.count,
+                    unfit.examples.join(", ")
+                ));
+                advice.get_or_insert_with(|| {
+                    let expression = conversion(column);
+                    format!(
+                        "Have them converted: Options::adopt_converting({:?}, {:?}, {expression:?})",
+                        table.name, column.name
+                    )
+                });
+            }
+        }
+        match advice {
+            None => Ok(()),
+            Some(advice) => {
+                Err(Error::new(Cause::Misfit, format!("{}: {}", self.doing, problems.join("; "))).advise(advice))
+            }
+        }
     }
 
     /// The newest version whose tables and columns the file has.
@@ -133,8 +207,71 @@ fn find<'p>(found: &'p Physical, name: &str) -> Option<(&'p String, &'p Physical
     found.tables.iter().find(|(there, _)| there.eq_ignore_ascii_case(name))
 }
 
+/// Values that are none of their column's type.
+#[derive(Default)]
+struct Unfit {
+    count: u64,
+    examples: Vec<String>,
+}
+
+impl Unfit {
+    fn add(&mut self, row: i64, misfit: Misfit) {
+        self.count += 1;
+        if self.examples.len() < MOST_EXAMPLES {
+            self.examples.push(format!("in row {row}, {misfit}"));
+        }
+    }
+}
+
+/// How many examples are told of each column.
+const MOST_EXAMPLES: usize = 2;
+
+/// How many rows are looked at between two looks at whether to go on.
+const LOOK_EVERY: u64 = 1_000;
+
+/// Where the values of each column come from.
+fn sources(table: &Table, conversions: &Conversions) -> Vec<String> {
+    let source = |column: &Column| {
+        let converted = conversions.iter().find(|(t, c, _)| *t == table.name && *c == column.name);
+        converted.map_or_else(|| quoted(&column.name), |(_, _, expression)| format!("({expression})"))
+    };
+    table.columns.iter().map(source).collect()
+}
+
+/// The value as a table that checks types stores it: what is the same in its column's type becomes that.
+fn taken_in(column: &Column, value: ValueRef<'_>) -> Value {
+    let number = |text: &str| text.trim().parse::<f64>().ok().filter(|x| x.is_finite());
+    match (column.kind.storage(), value) {
+        ("INTEGER", ValueRef::Real(x)) if x.fract() == 0.0 && x.abs() < 9e18 => Value::Integer(x as i64),
+        ("INTEGER", ValueRef::Text(text)) => match (text.trim().parse::<i64>(), number(text)) {
+            (Ok(whole), _) => Value::Integer(whole),
+            (Err(_), Some(x)) if x.fract() == 0.0 && x.abs() < 9e18 => Value::Integer(x as i64),
+            _ => value.to_value(),
+        },
+        ("REAL", ValueRef::Integer(whole)) => Value::Real(whole as f64),
+        ("REAL", ValueRef::Text(text)) => number(text).map_or_else(|| value.to_value(), Value::Real),
+        ("TEXT", ValueRef::Integer(whole)) => Value::Text(whole.to_string()),
+        ("TEXT", ValueRef::Real(x)) => Value::Text(format!("{x:?}")),
+        _ => value.to_value(),
+    }
+}
+
+/// An expression that makes values of a column's type of the forms in which other programs keep such.
+fn conversion(column: &Column) -> String {
+    let name = quoted(&column.name);
+    match &column.kind {
+        Kind::Date => format!("strftime('%Y-%m-%d', {name})"),
+        Kind::Time => format!("strftime('%H:%M:%S', {name}) || '.000000000'"),
+        Kind::DateTime => format!("strftime('%Y-%m-%dT%H:%M:%S', {name}) || '.000000000'"),
+        Kind::Timestamp => format!("strftime('%Y-%m-%dT%H:%M:%S', {name}) || '.000000000Z'"),
+        Kind::Bool => format!("{name} IN (1, 'true', 'TRUE', 'yes')"),
+        Kind::Uuid => format!("lower({name})"),
+        _ => "an SQL expression over the row".to_owned(),
+    }
+}
+
 /// Writes a table of another program anew as one of ours: its row numbers become keys.
-fn taken_over(table: &Table, there: &str) -> Rebuild {
+fn taken_over(table: &Table, there: &str, sources: &[String]) -> Rebuild {
     let stand_in = format!("velvet_new_{}", table.name);
     let columns: Vec<String> = table.columns.iter().map(|c| quoted(&c.name)).collect();
     let list = columns.join(", ");
@@ -145,9 +282,10 @@ fn taken_over(table: &Table, there: &str) -> Rebuild {
         key: "rowid".into(),
         create: create_table(&Table { name: stand_in.clone(), ..table.clone() }),
         copy: format!(
-            "INSERT INTO {} ({}, {list}) SELECT rowid, {list} FROM {} WHERE rowid > ?1 AND rowid <= ?2",
+            "INSERT INTO {} ({}, {list}) SELECT rowid, {} FROM {} WHERE rowid > ?1 AND rowid <= ?2",
             quoted(&stand_in),
             quoted(KEY_COLUMN),
+            sources.join(", "),
             quoted(there),
         ),
         stand_in,

@@ -14,7 +14,7 @@ const COUNTERS: std::ops::Range<usize> = 24..100;
 /// Copies the whole file to a place beside it, with `word` in its name. Returns the place.
 ///
 /// The caller holds the lock to write, so nobody else makes a copy of this file meanwhile.
-pub(super) fn keep(path: &Path, word: &str) -> Result<PathBuf, Error> {
+pub(super) fn keep(path: &Path, word: &str) -> Result<Backup, Error> {
     let doing = "cannot keep the file as it was before it is changed";
     let unfinished = beside::named(path, "unfinished-copy", 1);
     // An upgrade that was killed may have left half a copy.
@@ -26,18 +26,40 @@ pub(super) fn keep(path: &Path, word: &str) -> Result<PathBuf, Error> {
     place
 }
 
+/// A copy that was kept, removed when this is dropped unless what it was kept for was done.
+pub(super) struct Backup {
+    place: PathBuf,
+    is_needed: bool,
+}
+
+impl Backup {
+    /// What it was kept for was done; it stays. Returns its place.
+    pub(super) fn stays(mut self) -> PathBuf {
+        self.is_needed = true;
+        self.place.clone()
+    }
+}
+
+impl Drop for Backup {
+    fn drop(&mut self) {
+        if !self.is_needed {
+            clear_away(&self.place);
+        }
+    }
+}
+
 /// Gives the finished copy its name; or finds the same copy there already, from an upgrade that was killed later on.
-fn settle(path: &Path, copy: &Path, word: &str) -> io::Result<PathBuf> {
+fn settle(path: &Path, copy: &Path, word: &str) -> io::Result<Backup> {
     for number in 1.. {
         let place = beside::named(path, word, number);
         if !place.exists() {
             fs::rename(copy, &place)?;
             beside::keep_names(&place)?;
-            return Ok(place);
+            return Ok(Backup { place, is_needed: false });
         }
         // A handle of our own on a file that this process has open would, when closed, drop the engine's locks.
         if !is_open_here(&place) && same_content(copy, &place)? {
-            return Ok(place);
+            return Ok(Backup { place, is_needed: false });
         }
     }
     Err(io::Error::other("every name for the copy is taken"))

@@ -13,7 +13,7 @@ pub use adopt::Adopted;
 pub use code::{CodeRow, Upgrade};
 pub use progress::Progress;
 
-pub(crate) use adopt::adopt;
+pub(crate) use adopt::{Conversions, adopt};
 pub(crate) use code::Code;
 pub(crate) use physical::read as physical;
 pub(crate) use progress::Watch;
@@ -24,6 +24,7 @@ use crate::events;
 use crate::opening::About;
 use crate::schema::Declared;
 use crate::trails::Wanted;
+use backup::Backup;
 use std::path::{Path, PathBuf};
 use std::time::{Duration, Instant};
 use velvet_core::evolution::{Change, History, Operation, Step, plan};
@@ -134,16 +135,16 @@ impl Upgrading<'_> {
 
     fn in_transaction(&self, history: &History, steps: &[Step], lossy: bool) -> Result<Upgraded, Error> {
         let transaction = self.connection.transaction().map_err(|fault| self.engine(fault))?;
-        let upgraded = self.all(history, steps, lossy)?;
+        let (upgraded, backup) = self.all(history, steps, lossy)?;
         transaction.commit().map_err(|fault| self.engine(fault))?;
-        Ok(upgraded)
+        Ok(Upgraded { backup: backup.map(Backup::stays), ..upgraded })
     }
 
-    fn all(&self, history: &History, steps: &[Step], lossy: bool) -> Result<Upgraded, Error> {
+    fn all(&self, history: &History, steps: &[Step], lossy: bool) -> Result<(Upgraded, Option<Backup>), Error> {
         let version = self.connection.number("PRAGMA user_version").map_err(|fault| self.engine(fault))?;
         if version == i64::from(self.declared.version) {
             // Another process was faster.
-            return Ok(Upgraded { from: self.from, steps: Vec::new(), backup: None });
+            return Ok((Upgraded { from: self.from, steps: Vec::new(), backup: None }, None));
         }
         self.starts_as_recorded(history)?;
         let backup = match self.path {
@@ -168,7 +169,7 @@ impl Upgrading<'_> {
         }
         self.ends_as_declared()?;
         About::rewrite(self.connection, self.declared, &done).map_err(|fault| self.engine(fault))?;
-        Ok(Upgraded { from: self.from, steps: done, backup })
+        Ok((Upgraded { from: self.from, steps: done, backup: None }, backup))
     }
 
     /// Sees that the file has the structure that the history says its version has.

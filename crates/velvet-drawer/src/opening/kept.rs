@@ -1,0 +1,141 @@
+//! What is kept of a drawer beside its file: copies from before upgrades and adoption, and files that were set aside.
+
+use crate::beside::{self, with_companions};
+use jiff::Timestamp;
+use std::fs;
+use std::path::{Path, PathBuf};
+use std::time::{Duration, SystemTime};
+
+/// A file that is kept beside a drawer.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct KeptCopy {
+    /// Where it is.
+    pub path: PathBuf,
+    /// What it was kept for.
+    pub reason: KeptFor,
+    /// Its size in bytes, with the files that belong to it.
+    pub bytes: u64,
+    /// When it was last written.
+    pub written_at: Timestamp,
+}
+
+/// What a file is kept for.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum KeptFor {
+    /// The file as it was at this version, before an upgrade that loses something.
+    Upgrade(u32),
+    /// The file as it was before the library took it over.
+    Adoption,
+    /// A file that could not be opened, or in whose place a copy was restored.
+    SetAside,
+}
+
+/// Which copies from before upgrades and adoption stay. Files that were set aside always do: nothing else has what is in them.
+#[derive(Clone, Copy, Debug)]
+pub(crate) struct Bounds {
+    pub(crate) copies: usize,
+    pub(crate) age: Duration,
+}
+
+impl Default for Bounds {
+    fn default() -> Bounds {
+        Bounds { copies: 3, age: Duration::from_secs(180 * 24 * 60 * 60) }
+    }
+}
+
+/// The word before the extension of a file that was set aside, as [`moment`] reads it.
+pub(super) fn set_aside_word(at: Timestamp) -> String {
+    format!("set-aside-{}", at.strftime("%Y-%m-%dT%H-%M-%SZ"))
+}
+
+/// All that is kept beside the drawer at a resolved path, the newest first.
+pub(crate) fn kept(path: &Path) -> Vec<KeptCopy> {
+    let mut all: Vec<KeptCopy> = words_beside(path)
+        .into_iter()
+        .filter_map(|(place, word)| {
+            let reason = reason(&word)?;
+            let written = fs::metadata(&place).and_then(|m| m.modified()).unwrap_or(SystemTime::UNIX_EPOCH);
+            let bytes = with_companions(&place).filter_map(|p| fs::metadata(p).ok()).map(|m| m.len()).sum();
+            Some(KeptCopy { path: place, reason, bytes, written_at: Timestamp::try_from(written).unwrap_or_default() })
+        })
+        .collect();
+    all.sort_by(|a, b| (b.written_at, &b.path).cmp(&(a.written_at, &a.path)));
+    all
+}
+
+/// Copies that were never finished, because what made them was killed.
+pub(super) fn unfinished(path: &Path) -> Vec<PathBuf> {
+    let all = words_beside(path).into_iter();
+    all.filter(|(_, word)| word == "unfinished-copy" || word.starts_with("unfinished-"))
+        .map(|(place, _)| place)
+        .collect()
+}
+
+/// Removes the copies that are beyond the bounds. One that cannot be removed is tried again the next time.
+pub(crate) fn keep_within(path: &Path, bounds: Bounds) {
+    let copies = kept(path).into_iter().filter(|copy| copy.reason != KeptFor::SetAside);
+    let too_old = SystemTime::now().checked_sub(bounds.age).and_then(|at| Timestamp::try_from(at).ok());
+    for (at, copy) in copies.enumerate() {
+        let is_old = too_old.is_some_and(|too_old| copy.written_at < too_old);
+        if (at >= bounds.copies || is_old) && !super::is_open_here(&copy.path) {
+            beside::clear_away(&copy.path);
+        }
+    }
+}
+
+/// The files beside a drawer that are named after it, and the word in each name.
+fn words_beside(path: &Path) -> Vec<(PathBuf, String)> {
+    let stem = format!("{}.", path.file_stem().unwrap_or_default().to_string_lossy());
+    let end = path.extension().map(|e| format!(".{}", e.to_string_lossy())).unwrap_or_default();
+    let Some(Ok(entries)) = path.parent().map(fs::read_dir) else { return Vec::new() };
+    let word = |entry: fs::DirEntry| {
+        let name = entry.file_name().to_string_lossy().into_owned();
+        let word = name.strip_prefix(&stem)?.strip_suffix(&end)?.to_owned();
+        Some((entry.path(), word))
+    };
+    entries.flatten().filter_map(word).collect()
+}
+
+fn reason(word: &str) -> Option<KeptFor> {
+    let is_number = |text: &str| !text.is_empty() && text.bytes().all(|b| b.is_ascii_digit());
+    // A number behind the word tells several of the same apart.
+    let is_end = |rest: &str| rest.is_empty() || rest.strip_prefix('-').is_some_and(is_number);
+    if let Some(rest) = word.strip_prefix("at-version-") {
+        let digits = rest.find('-').unwrap_or(rest.len());
+        return rest[..digits].parse().ok().filter(|_| is_end(&rest[digits..])).map(KeptFor::Upgrade);
+    }
+    if let Some(rest) = word.strip_prefix("before-adoption") {
+        return is_end(rest).then_some(KeptFor::Adoption);
+    }
+    let rest = word.strip_prefix("set-aside-")?;
+    let (date, rest) = rest.split_at_checked(10)?;
+    let (time, rest) = rest.split_at_checked(10)?;
+    let is_moment = date.parse::<jiff::civil::Date>().is_ok() && time.starts_with('T') && time.ends_with('Z');
+    (is_moment && is_end(rest)).then_some(KeptFor::SetAside)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_word_says_what_a_file_is_kept_for_and_other_words_say_nothing() {
+        let now = set_aside_word(Timestamp::UNIX_EPOCH);
+        for (word, kept_for) in [
+            ("at-version-12", Some(KeptFor::Upgrade(12))),
+            ("at-version-12-2", Some(KeptFor::Upgrade(12))),
+            ("before-adoption-3", Some(KeptFor::Adoption)),
+            (now.as_str(), Some(KeptFor::SetAside)),
+            ("set-aside-2025-03-08T10-00-00Z-2", Some(KeptFor::SetAside)),
+            ("at-version-", None),
+            ("at-version-1x", None),
+            ("at-version-1.at-version-1", None),
+            ("before-adoptions", None),
+            ("set-aside-by-hand", None),
+            ("set-aside-2025-03-08", None),
+            ("unfinished-copy", None),
+        ] {
+            assert_eq!(reason(word), kept_for, "{word}");
+        }
+    }
+}
