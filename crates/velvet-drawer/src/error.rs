@@ -38,6 +38,7 @@ struct Inner {
 pub(crate) enum Cause {
     Clash,
     BrokenLink,
+    Trigger,
     NotFound,
     ChangedMeanwhile,
     Misfit,
@@ -78,6 +79,8 @@ predicates! {
     is_clash: Clash;
     /// A link would lead nowhere: to a record that is not there, or from one that would stay behind.
     is_broken_link: BrokenLink;
+    /// A trigger in the file, which the library did not make, raised an error; its text is in the message.
+    is_refused_by_trigger: Trigger;
     /// The record to be changed is not there.
     is_not_found: NotFound;
     /// The record was changed or removed since the draft that was to be saved was taken.
@@ -238,6 +241,8 @@ impl Error {
             }
             FaultKind::Link => of(Cause::BrokenLink, "a link would lead nowhere")
                 .advise("Link to a record that is there, and remove records only after those that link to them"),
+            FaultKind::Trigger => of(Cause::Trigger, &format!("a trigger in the file refused it: {message}"))
+                .advise("Whoever made that trigger knows what it wants"),
             FaultKind::Unfit => of(Cause::Misfit, &format!("a column does not take the value ({message})"))
                 .advise("Write a value of the column's own type, and one that is there unless the column is optional"),
             FaultKind::RolledBack(first) => {

@@ -116,6 +116,28 @@ fn a_write_that_was_not_finished_is_shown_as_it_was_before() {
 }
 
 #[test]
+fn a_file_at_rest_that_is_written_to_while_it_is_read_is_never_half_the_one_and_half_the_other() {
+    let (_folder, path) = folder();
+    let other = other_program(&path);
+    other.execute_batch("CREATE TABLE t (a); WITH n(i) AS (SELECT 1 UNION ALL SELECT i + 1 FROM n LIMIT 500) INSERT INTO t SELECT hex(zeroblob(200)) || i FROM n").unwrap();
+    let file = File::open(&path).unwrap();
+    let table = file.table("t").unwrap();
+    let mut rows = 0;
+    let read = file.rows(&table, &Page::default(), &mut |_| {
+        rows += 1;
+        if rows == 10 {
+            other.execute("UPDATE t SET a = 'new'", []).unwrap();
+        }
+        Ok(())
+    });
+    let error = read.unwrap_err();
+    assert!(
+        error.is_locked() && error.to_string().contains("was changed by another program while it was read"),
+        "{error:?}"
+    );
+}
+
+#[test]
 fn a_database_of_another_program_is_read_as_it_is() {
     let (_folder, path) = folder();
     let other = other_program(&path);

@@ -4,7 +4,9 @@ mod common;
 
 use common::{folder, other_program};
 use proptest::prelude::*;
-use velvet_drawer::{Drawer, Key, Record, Schema, Stored};
+use std::path::PathBuf;
+use std::sync::Mutex;
+use velvet_drawer::{Drawer, Key, Record, Schema, Stored, TextOrder};
 
 #[derive(Record, Clone, Debug, PartialEq)]
 struct Potter {
@@ -203,4 +205,37 @@ fn a_link_that_another_program_broke_is_named() {
     let error = drawer.records::<Pot>().with(|p| p.by).collect().unwrap_err();
     assert!(error.is_broken_link(), "{error:?}");
     assert!(error.to_string().starts_with("cannot read what pot 1 links to: potter 1 is not there. "), "{error}");
+}
+
+/// An order that lets another program write between the statements that load records and those that load what they link to.
+struct InBetween;
+
+static WRITE_IN_BETWEEN: Mutex<Option<PathBuf>> = Mutex::new(None);
+
+impl TextOrder for InBetween {
+    fn compare(a: &str, b: &str) -> std::cmp::Ordering {
+        if let Some(path) = WRITE_IN_BETWEEN.lock().unwrap().take() {
+            other_program(&path)
+                .execute_batch("UPDATE potter SET teacher = NULL; DELETE FROM potter WHERE name = 'Ada'")
+                .unwrap();
+        }
+        a.cmp(b)
+    }
+}
+
+#[test]
+fn records_and_what_they_link_to_are_read_from_one_state() {
+    let (_folder, path) = folder();
+    let drawer = Drawer::open(&path, schema()).unwrap();
+    let ada = drawer.insert(Potter { name: "Ada".into(), teacher: None }).unwrap();
+    for name in ["Bo", "Cy"] {
+        drawer.insert(Potter { name: name.into(), teacher: Some(ada.key()) }).unwrap();
+    }
+    let pupils =
+        || drawer.records::<Potter>().filter(|p| p.teacher.is_some()).sort_by(|p| p.name.ascending_by::<InBetween>());
+    *WRITE_IN_BETWEEN.lock().unwrap() = Some(path.clone());
+    let loaded = pupils().with(|p| p.teacher).collect().unwrap();
+    assert!(WRITE_IN_BETWEEN.lock().unwrap().is_none(), "nothing was written in between");
+    assert!(loaded.len() == 2 && loaded.iter().all(|(_, teacher)| teacher.as_ref().unwrap().name == "Ada"));
+    assert_eq!(pupils().count().unwrap(), 0);
 }

@@ -190,9 +190,9 @@ fn values_are_kept_exactly_and_private_ones_not_at_all() {
     assert_eq!(
         words,
         [
-            "note 1 Removed: real -inf → NotThere, bytes x'01' → NotThere, pin Private → NotThere, long 'z' → NotThere",
+            "note 1 Removed: real -9e999 → NotThere, bytes x'01' → NotThere, pin Private → NotThere, long 'z' → NotThere",
             "note 1 Changed: pin Private → Private, long TooLong(70000) → 'z'",
-            "note 1 Changed: real 0.30000000000000004 → -inf, bytes x'00ff' → x'01'",
+            "note 1 Changed: real 0.30000000000000004 → -9e999, bytes x'00ff' → x'01'",
             "note 1 Inserted: real NotThere → 0.30000000000000004, bytes NotThere → x'00ff', pin NotThere → Private, \
              long NotThere → TooLong(70000)",
         ]
@@ -240,6 +240,18 @@ fn trails_are_kept_for_what_is_asked_as_long_as_it_is_asked_and_within_their_bou
     assert!((80..=91).contains(&entries().len()), "{}", entries().len());
     let writes = other_program(&path).query_row("SELECT count(*) FROM velvet_writes", [], |r| r.get::<_, i64>(0));
     assert!((80..=91).contains(&writes.unwrap()));
+    drawer.close().unwrap();
+
+    // Half of what is kept becomes old; the next writes look at the age.
+    let other = other_program(&path);
+    other.execute("UPDATE velvet_writes SET at = '2020-01-01T00:00:00.000000000Z' WHERE write <= (SELECT max(write) - 40 FROM velvet_writes)", []).unwrap();
+    drop(other);
+    let options = Drawer::options().trail(Trail::Keys).trail_kept(10_000, Duration::from_secs(3_600));
+    let drawer = options.open(&path, schema()).unwrap();
+    for n in 0..256 {
+        drawer.insert(glaze(&format!("young {n}"))).unwrap();
+    }
+    assert_eq!(entries().len(), 40 + 256, "what is too old is gone");
     drawer.close().unwrap();
 
     let error = Drawer::options().trail_of::<Photograph>(Trail::Keys).open(&path, schema()).unwrap_err();

@@ -3,7 +3,7 @@
 mod common;
 
 use common::{Glaze, Photo, Piece, Recipe, Stage, folder, glaze, memory, other_program, piece, schema};
-use velvet_drawer::{Choice, Drawer, Key, Record, Schema};
+use velvet_drawer::{Choice, Drawer, Error, Key, Record, Schema};
 
 #[test]
 fn records_are_inserted_read_changed_and_removed() {
@@ -279,4 +279,37 @@ fn outside_files_survive_a_moved_sandbox_and_dangling_ones_are_found() {
         (dangling[0].key, dangling[0].column, dangling[0].file.as_str()),
         (lost.key(), "file", "photos/gone.jpg")
     );
+}
+
+#[test]
+fn what_a_trigger_of_the_apps_own_says_is_said_and_is_no_broken_link() {
+    let (_folder, path) = folder();
+    let drawer = Drawer::open(&path, schema()).unwrap();
+    let bowl = drawer.insert(piece("K-1")).unwrap();
+    let trigger = "BEGIN SELECT raise(abort, 'the kiln is full') WHERE new.mark = 'K-2'; END";
+    other_program(&path)
+        .execute_batch(&format!(
+            "CREATE TRIGGER one BEFORE INSERT ON piece {trigger}; CREATE TRIGGER two BEFORE UPDATE ON piece {trigger};
+             CREATE TRIGGER three BEFORE DELETE ON piece BEGIN SELECT raise(abort, 'nothing goes'); END"
+        ))
+        .unwrap();
+    let refused: [(Result<(), Error>, &str); 5] = [
+        (
+            drawer.insert(piece("K-2")).map(drop),
+            "cannot insert a piece: a trigger in the file refused it: the kiln is full. Nothing was written",
+        ),
+        (drawer.change(bowl.key(), |p| p.mark = "K-2".into()).map(drop), "the kiln is full"),
+        (drawer.refresh([piece("K-2")]).run().map(drop), "the kiln is full"),
+        (
+            drawer.remove(bowl.key()).map(drop),
+            "cannot remove piece 1: a trigger in the file refused it: nothing goes. Nothing was removed",
+        ),
+        (drawer.write(|tx| tx.sql("delete from piece").run()).map(drop), "nothing goes"),
+    ];
+    for (result, said) in refused {
+        let error = result.unwrap_err();
+        assert!(error.is_refused_by_trigger() && !error.is_broken_link(), "{error:?}");
+        assert!(error.to_string().contains(said), "{error}");
+    }
+    assert_eq!(drawer.records::<Piece>().only(|p| p.mark).collect().unwrap(), ["K-1"]);
 }

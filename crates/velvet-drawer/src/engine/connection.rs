@@ -286,3 +286,32 @@ fn has_log(path: &Path) -> bool {
     log.push(super::COMPANIONS[0]);
     std::fs::metadata(log).is_ok_and(|m| m.len() > 0)
 }
+
+#[cfg(test)]
+mod tests {
+    use super::super::{Traceless, memory_place};
+    use super::*;
+
+    #[test]
+    fn commits_wait_until_they_are_safe_unless_told_otherwise_and_the_file_is_not_trusted() {
+        let folder = tempfile::tempdir().unwrap();
+        let path = folder.path().join("file");
+        let settings = |relaxed| Settings::of_ours(Duration::ZERO, relaxed);
+        let synchronous = |connection: &Connection| connection.number("PRAGMA synchronous").unwrap();
+        let is_trusted = |c: &Connection| c.engine.db_config(DbConfig::SQLITE_DBCONFIG_TRUSTED_SCHEMA).unwrap();
+        let safe = Connection::writer(&path, &settings(false)).unwrap();
+        safe.keep_log(&settings(false)).unwrap();
+        assert_eq!(synchronous(&safe), 2);
+        assert_eq!(safe.without_waiting(|| synchronous(&safe)), 1);
+        assert_eq!(synchronous(&safe), 2, "as it was");
+        let relaxed = Connection::writer(&path, &settings(true)).unwrap();
+        assert_eq!(synchronous(&relaxed), 1);
+        assert_eq!(relaxed.without_waiting(|| synchronous(&relaxed)), 1);
+        assert_eq!(synchronous(&relaxed), 1, "as it was");
+        let reader = Connection::reader(&path, &settings(false)).unwrap();
+        let memory = Connection::writer(&memory_place(), &settings(false)).unwrap();
+        assert!([&safe, &relaxed, &reader, &memory].iter().all(|c| !is_trusted(c)));
+        let look = Traceless::open(&path, true).unwrap();
+        look.read(|connection| Ok(assert!(!is_trusted(connection)))).unwrap();
+    }
+}

@@ -29,6 +29,8 @@ pub(crate) enum FaultKind {
     Clash(Vec<String>),
     /// A link would lead nowhere.
     Link,
+    /// A trigger of the file's raised an error of its own.
+    Trigger,
     /// A column does not take a value: nothing where something must be, text where a number must be.
     Unfit,
     /// This table is not in the file.
@@ -69,7 +71,10 @@ fn kind(code: ffi::Error, message: &str) -> FaultKind {
             let columns = message.split_once(": ").map_or("", |(_, list)| list);
             FaultKind::Clash(columns.split(", ").map(str::to_owned).collect())
         }
-        (_, ffi::SQLITE_CONSTRAINT_FOREIGNKEY | ffi::SQLITE_CONSTRAINT_TRIGGER) => FaultKind::Link,
+        (_, ffi::SQLITE_CONSTRAINT_FOREIGNKEY) => FaultKind::Link,
+        // What the engine itself raises for a link that refuses at once.
+        (_, ffi::SQLITE_CONSTRAINT_TRIGGER) if message == "FOREIGN KEY constraint failed" => FaultKind::Link,
+        (_, ffi::SQLITE_CONSTRAINT_TRIGGER) => FaultKind::Trigger,
         (ErrorCode::ConstraintViolation, _) => FaultKind::Unfit,
         (_, ffi::SQLITE_IOERR_NOMEM) => FaultKind::Other,
         (ErrorCode::DatabaseBusy | ErrorCode::DatabaseLocked, _) => FaultKind::Locked,

@@ -331,7 +331,9 @@ impl Importing<'_> {
                         columns.iter().map(|c| c.rsplit_once('.').map_or(c.as_str(), |(_, n)| n)).collect();
                     Ok(Err(format!("has the same {} as a row that is there", names.join(" and "))))
                 }
-                FaultKind::Unfit | FaultKind::Link => Ok(Err(format!("does not fit `{table}`: {}", fault.message))),
+                FaultKind::Unfit | FaultKind::Link | FaultKind::Trigger => {
+                    Ok(Err(format!("does not fit `{table}`: {}", fault.message)))
+                }
                 _ => Err(fault),
             },
         }

@@ -530,7 +530,10 @@ fn insert(
     match statement.execute() {
         Ok(_) => table.report.rows += 1,
         Err(fault)
-            if matches!(fault.kind, FaultKind::Clash(_) | FaultKind::Unfit | FaultKind::TooBig | FaultKind::Other) =>
+            if matches!(
+                fault.kind,
+                FaultKind::Clash(_) | FaultKind::Trigger | FaultKind::Unfit | FaultKind::TooBig | FaultKind::Other
+            ) =>
         {
             table.report.refused += 1;
         }
