@@ -246,6 +246,9 @@ impl Drawer {
     pub(crate) fn writing<R>(&self, work: impl FnOnce(&Connection) -> Result<R, Error>) -> Result<R, Error> {
         self.inner.refuse_if_busy_here("write to")?;
         let writer = self.inner.pool().writer();
+        if let Some(recorder) = self.inner.recorder() {
+            recorder.mark(&writer);
+        }
         let result = work(&writer);
         writer.settle_counts();
         result

@@ -10,7 +10,7 @@ use std::path::{Path, PathBuf};
 use std::process::Command;
 use std::time::{Duration, Instant};
 use velvet_drawer::inspect::{File, Session, SessionEnd};
-use velvet_drawer::{Drawer, Error};
+use velvet_drawer::{Drawer, Error, Trail};
 use velvet_phone::app::{Signal, next_signal};
 use velvet_phone::{Phone, Running, Sandbox};
 
@@ -21,7 +21,9 @@ const ROLE: &str = "VELVET_TEST_ROLE";
 fn app() {
     let Ok(role) = std::env::var(ROLE) else { return };
     let path = velvet_phone::app::folders().unwrap().durable.join("kiln.drawer");
-    let drawer = Drawer::options().app_version(role).open(path, schema()).unwrap();
+    // A start that keeps a trail says so by its version.
+    let trail = if role == "with a trail" { Trail::Keys } else { Trail::Off };
+    let drawer = Drawer::options().app_version(role).trail(trail).open(path, schema()).unwrap();
     let say = |line: &str| {
         println!("{line}");
         std::io::stdout().flush().unwrap();
@@ -197,7 +199,11 @@ fn a_pulled_file_that_is_not_all_there_is_told() {
     };
     fill(1_000);
     let early = sandbox.pull_alone("kiln.drawer", &pulled("early")).unwrap();
-    assert_eq!(warnings(&early), "");
+    // A file that keeps no sessions does not tell whether it was in use.
+    assert!(
+        warnings(&early).starts_with("the program that writes this file keeps the newest changes in kiln.drawer-wal")
+    );
+    assert!(warnings(&early).contains("possibly missing"), "{}", warnings(&early));
 
     let mut running = start(&sandbox, "1.0");
     running.tap("K-1").unwrap();
@@ -208,7 +214,7 @@ fn a_pulled_file_that_is_not_all_there_is_told() {
     assert!(!warnings(&whole).contains(" | "), "{}", warnings(&whole));
     let alone = sandbox.pull_alone("kiln.drawer", &pulled("alone")).unwrap();
     assert!(
-        warnings(&alone).starts_with("this file was copied without kiln.drawer-wal: session 1 had begun"),
+        warnings(&alone).starts_with("this file was possibly copied without kiln.drawer-wal: session 1 had begun"),
         "{}",
         warnings(&alone)
     );
@@ -281,4 +287,65 @@ fn noting_a_session_never_keeps_the_app_from_reading_or_holds_up_its_end() {
     other.execute_batch("ROLLBACK").unwrap();
     drop(other);
     assert_ne!(sessions(&path)[1].end, SessionEnd::Closed);
+}
+
+#[test]
+fn a_main_file_that_is_pulled_right_after_the_first_write_says_that_it_may_not_be_all() {
+    let (phone, sandbox, path) = phone();
+    Drawer::open(&path, schema()).unwrap().close().unwrap();
+    for round in 0..25 {
+        let mut running = start(&sandbox, "1.0");
+        running.tap(&format!("K-{round}")).unwrap();
+        running.wait_for("done").unwrap();
+        let alone = sandbox.pull_alone("kiln.drawer", &phone.folder().join(format!("alone-{round}"))).unwrap();
+        running.kill().unwrap();
+        let after = sandbox.pull_alone("kiln.drawer", &phone.folder().join(format!("after-{round}"))).unwrap();
+        for pulled in [alone, after] {
+            let said = warnings(&pulled);
+            assert!(
+                said.contains(&format!("possibly copied without kiln.drawer-wal: session {} had begun", round + 2)),
+                "{round}: {said}"
+            );
+        }
+    }
+}
+
+#[test]
+fn of_a_start_that_was_killed_the_trail_counts_what_it_wrote_and_else_it_is_at_least_what_was_noted() {
+    let (_phone, sandbox, path) = phone();
+    for version in ["1.0", "with a trail"] {
+        let mut running = start(&sandbox, version);
+        for n in 0..28 {
+            running.tap(&format!("{version} {n}")).unwrap();
+            running.wait_for("done").unwrap();
+        }
+        running.kill().unwrap();
+    }
+    let [without, with] = &sessions(&path)[..] else { panic!("two sessions") };
+    assert!(
+        without.may_have_written_more() && without.wrote.iter().all(|w| w.is_at_least && w.inserted <= 28),
+        "{without:?}"
+    );
+    assert_eq!((with.wrote[0].inserted, with.wrote[0].is_at_least, with.may_have_written_more()), (28, false, false));
+    start(&sandbox, "1.2").quit().unwrap();
+    let last = &sessions(&path)[2];
+    assert!(!last.may_have_written_more() && last.wrote.is_empty());
+}
+
+#[test]
+fn an_app_can_look_into_its_own_file_the_moment_that_it_is_open() {
+    for round in 0..100 {
+        let (_folder, path) = folder();
+        let drawer = Drawer::open(&path, schema()).unwrap();
+        let written = round % 2;
+        (0..written).for_each(|_| drop(drawer.insert(piece("K-1")).unwrap()));
+        let file = File::open(&path).unwrap();
+        // The session is written down while it looks.
+        for _ in 0..30 {
+            assert_eq!(file.overview().unwrap().tables[0].rows, Some(written));
+        }
+        assert!(file.check(&mut |_| ()).unwrap().is_sound());
+        drop(file);
+        drawer.close().unwrap();
+    }
 }

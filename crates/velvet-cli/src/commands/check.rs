@@ -1,28 +1,30 @@
 //! `velvet check`: whether a file is sound.
 
-use super::one_file;
+use super::opened_and_told;
 use crate::args::{self, Telling};
 use crate::failure::{Failure, Verdict};
 use crate::terminal::{self, ALARM, QUIET};
 use serde_json::json;
 use std::io::Write;
 use velvet_drawer::grid::count;
-use velvet_drawer::inspect::{Checked, File, Problem, ProblemKind, show};
+use velvet_drawer::inspect::{Checked, Incomplete, Problem, ProblemKind, show};
 
 pub(crate) fn run(arguments: &args::Check) -> Result<Verdict, Failure> {
-    let file = File::open(one_file(&arguments.file)?)?;
+    let (file, reasons) = opened_and_told(&arguments.file, arguments.form == Telling::Text)?;
     let bar = terminal::counting("looked at");
     let checked = file.check(&mut |rows| bar.set_position(rows));
     bar.finish_and_clear();
     let checked = checked?;
     match arguments.form {
-        Telling::Text => text(&checked)?,
-        Telling::Json => writeln!(anstream::stdout(), "{:#}", json(&checked))?,
+        Telling::Text => text(&checked, &reasons)?,
+        Telling::Json => writeln!(anstream::stdout(), "{:#}", json(&checked, &reasons))?,
     }
-    Ok(if checked.is_sound() { Verdict::Fine } else { Verdict::Wrong })
+    // What is only possible, of any file that is not in use, is said and does not count.
+    let is_whole = !reasons.iter().any(|reason| reason.is_told_by_file);
+    Ok(if checked.is_sound() && is_whole { Verdict::Fine } else { Verdict::Wrong })
 }
 
-fn text(checked: &Checked) -> Result<(), Failure> {
+fn text(checked: &Checked, reasons: &[Incomplete]) -> Result<(), Failure> {
     let mut out = anstream::stdout();
     let rows = count(usize::try_from(checked.rows).unwrap_or(usize::MAX), "row");
     if checked.is_sound() {
@@ -33,7 +35,11 @@ fn text(checked: &Checked) -> Result<(), Failure> {
                 "Sound: pages, indexes, links and what the file says about itself; {rows} looked at, value by value."
             ),
         };
-        writeln!(out, "{line}")?;
+        writeln!(
+            out,
+            "{}{line}",
+            if reasons.is_empty() { "" } else { "What is here is sound, but it may not be all. " }
+        )?;
         return Ok(());
     }
     for problem in &checked.problems {
@@ -58,12 +64,13 @@ fn word(kind: ProblemKind) -> &'static str {
     }
 }
 
-fn json(checked: &Checked) -> serde_json::Value {
+fn json(checked: &Checked, reasons: &[Incomplete]) -> serde_json::Value {
     let problem = |p: &Problem| json!({ "kind": word(p.kind), "table": p.table, "row": p.row, "what": p.what });
     json!({
         "sound": checked.is_sound(),
         "problems": checked.problems.iter().map(problem).collect::<Vec<_>>(),
         "more": checked.more,
         "rows": checked.rows,
+        "warnings": reasons.iter().map(|reason| &reason.what).collect::<Vec<_>>(),
     })
 }

@@ -24,7 +24,7 @@ use crate::failure::Failure;
 use crate::terminal;
 use std::io::Write;
 use std::path::{Path, PathBuf};
-use velvet_drawer::inspect::{File, drawers_in};
+use velvet_drawer::inspect::{File, Incomplete, drawers_in};
 
 /// The file that is meant: the path itself, or the only drawer in it when it is a folder.
 fn one_file(path: &Path) -> Result<PathBuf, Failure> {
@@ -49,15 +49,21 @@ fn one_file(path: &Path) -> Result<PathBuf, Failure> {
 /// Opens the file that is meant. Where it does not show what was stored, that is said before anything of it is: with what comes out for
 /// people, beside what comes out for programs.
 fn opened(path: &Path, for_people: bool) -> Result<File, Failure> {
+    opened_and_told(path, for_people).map(|(file, _)| file)
+}
+
+/// As [`opened`], with the reasons that were said.
+fn opened_and_told(path: &Path, for_people: bool) -> Result<(File, Vec<Incomplete>), Failure> {
     let file = File::open(one_file(path)?)?;
-    for reason in file.incomplete()? {
+    let reasons = file.incomplete()?;
+    for Incomplete { what, .. } in &reasons {
         if for_people {
-            writeln!(anstream::stdout(), "{}\n", terminal::note(&reason))?;
+            writeln!(anstream::stdout(), "{}\n", terminal::note(what))?;
         } else {
-            writeln!(anstream::stderr(), "{}", terminal::note(&reason))?;
+            writeln!(anstream::stderr(), "{}", terminal::note(what))?;
         }
     }
-    Ok(file)
+    Ok((file, reasons))
 }
 
 /// A number of bytes as people say it.

@@ -107,7 +107,7 @@ fn folder(folder: &Path, form: Form) -> Result<(), Failure> {
     for file in found {
         let opened = File::open(&file.path);
         let reasons = opened.as_ref().map(|f| f.incomplete().unwrap_or_default()).unwrap_or_default();
-        notes.extend(reasons.into_iter().map(|reason| (file.path.clone(), reason)));
+        notes.extend(reasons.into_iter().filter(|r| r.is_told_by_file).map(|r| (file.path.clone(), r.what)));
         let overview = opened.and_then(|f| f.overview());
         let name = file.path.strip_prefix(folder).unwrap_or(&file.path).display().to_string();
         let name = ValueRef::Text(&name);

@@ -1,6 +1,6 @@
 //! `velvet rehearse`: an upgrade on a complete copy.
 
-use super::{history, one_file};
+use super::{history, opened};
 use crate::args::{self, Telling};
 use crate::failure::{Failure, Verdict};
 use crate::terminal::{ALARM, STRONG, WARNING};
@@ -9,11 +9,11 @@ use serde_json::json;
 use std::io::Write;
 use std::time::Duration;
 use velvet_drawer::grid::count;
-use velvet_drawer::inspect::{File, Rehearsal};
+use velvet_drawer::inspect::Rehearsal;
 use velvet_drawer::{Progress, UpgradedStep};
 
 pub(crate) fn run(arguments: &args::Rehearse) -> Result<Verdict, Failure> {
-    let file = File::open(one_file(&arguments.file)?)?;
+    let file = opened(&arguments.file, arguments.form == Telling::Text)?;
     let history = history(&arguments.history)?;
     // A history that cannot be used could not be tried; an upgrade that fails was.
     file.against(&history)?;

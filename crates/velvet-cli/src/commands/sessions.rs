@@ -107,7 +107,8 @@ pub(super) fn wrote(session: &Session) -> String {
     let tables = session.wrote.iter().map(|w| {
         let counts = [(w.inserted, "+"), (w.changed, "~"), (w.removed, "-")];
         let counts: Vec<String> = counts.iter().filter(|(n, _)| *n > 0).map(|(n, sign)| format!("{sign}{n}")).collect();
-        format!("{} {}", w.table, counts.join(" "))
+        let at_least = if w.is_at_least { "at least " } else { "" };
+        format!("{} {at_least}{}", w.table, counts.join(" "))
     });
     let words = tables.collect::<Vec<_>>().join(", ");
     match (words.is_empty(), session.end) {
@@ -151,7 +152,9 @@ pub(super) fn as_json(session: &Session) -> serde_json::Value {
     let wrote: Vec<_> = session
         .wrote
         .iter()
-        .map(|w| json!({ "table": w.table, "inserted": w.inserted, "changed": w.changed, "removed": w.removed }))
+        .map(|w| {
+            json!({ "table": w.table, "inserted": w.inserted, "changed": w.changed, "removed": w.removed, "at_least": w.is_at_least })
+        })
         .collect();
     json!({
         "session": session.number, "began_at": session.began_at, "noted_at": session.noted_at, "app_version": session.app_version,

@@ -1,6 +1,6 @@
 //! `velvet structure`: tables, columns, links and indexes; or how they stand to a history.
 
-use super::{history, one_file};
+use super::{history, opened};
 use crate::args::{self, StructureForm};
 use crate::failure::{Failure, Verdict};
 use crate::terminal::{self, QUIET, STRONG, WARNING};
@@ -13,7 +13,7 @@ use velvet_drawer::inspect::show::{Shown, Tone};
 use velvet_drawer::inspect::{ColumnStructure, File, TableStructure};
 
 pub(crate) fn run(arguments: &args::Structure) -> Result<Verdict, Failure> {
-    let file = File::open(one_file(&arguments.file)?)?;
+    let file = opened(&arguments.file, arguments.form == StructureForm::Text)?;
     if let Some(path) = &arguments.against {
         return against(&file, path);
     }

@@ -145,6 +145,13 @@ impl Connection {
         self.run("PRAGMA journal_mode = DELETE")
     }
 
+    /// Merges the log into the main file as far as nobody reads an older state. Says whether that was all of it.
+    pub(crate) fn merge_as_far_as_possible(&self) -> Result<bool, Fault> {
+        let mut statement = self.prepare("PRAGMA wal_checkpoint(PASSIVE)")?;
+        let mut rows = statement.rows();
+        Ok(rows.next()?.is_some_and(|row| row.integer(0) == 0 && row.integer(1) == row.integer(2)))
+    }
+
     /// Switches the enforcement of links on or off; only outside of a transaction.
     pub(crate) fn enforce_links(&self, on: bool) -> Result<(), Fault> {
         Ok(self.engine.set_db_config(DbConfig::SQLITE_DBCONFIG_ENABLE_FKEY, on).map(drop)?)

@@ -32,9 +32,14 @@ impl Traceless {
     /// Opens the file at `path` for reading. `is_open_here` says whether this process has it open otherwise.
     pub(crate) fn open(path: &Path, is_open_here: bool) -> Result<Traceless, Fault> {
         let before = standing(path);
+        if is_open_here {
+            // What stands beside it is there already, and changes at any moment.
+            let connection = open(path, "mode=ro")?;
+            return Ok(Traceless { connection, before, path: path.to_owned(), frozen: false, _copy: None });
+        }
         let present = |at: usize| before[at].is_some_and(|(size, _)| size > 0);
         let (log, journal) = (present(1), present(3));
-        let shared = present(2) && (is_open_here || !is_of_another_log(path));
+        let shared = present(2) && !is_of_another_log(path);
         if journal || (log && !cfg!(unix)) {
             // The engine would have to write to find the way back out of an unfinished transaction.
             let copy = copied(path).map_err(device)?;

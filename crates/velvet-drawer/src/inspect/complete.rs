@@ -37,38 +37,55 @@ impl File {
                 journal.name
             ));
         }
-        warnings.extend(self.incomplete()?);
+        warnings.extend(self.incomplete()?.into_iter().map(|reason| reason.what));
         Ok(warnings)
     }
 
-    /// Why this file does not show what was stored, each reason as a sentence: changes are missing, or are of another moment.
-    /// Nothing where it is all there, as far as that can be told.
+    /// Why this file may not show what was stored: changes are missing, or are of another moment. Nothing where it is all there, as far
+    /// as that can be told.
     ///
     /// # Errors
     /// When the file cannot be read.
-    pub fn incomplete(&self) -> Result<Vec<String>, Error> {
+    pub fn incomplete(&self) -> Result<Vec<Incomplete>, Error> {
         let log = Beside::of(self.path(), COMPANIONS[0]);
-        let mut reasons: Vec<String> = not_as_one(self.path()).into_iter().collect();
+        let certain = |what| Incomplete { what, is_told_by_file: true };
+        let mut reasons: Vec<Incomplete> = not_as_one(self.path()).into_iter().map(certain).collect();
         if !is_open_here(self.path()) && !log.is_there && header(self.path()).is_ok_and(|h| h.keeps_log) {
             reasons.extend(self.pulled_alone(&log)?);
         }
         Ok(reasons)
     }
 
-    /// The file says that a session began and not that it ended, and has no log: it was copied without.
-    fn pulled_alone(&self, log: &Beside) -> Result<Option<String>, Error> {
+    /// The file keeps a log beside it while it is used, and there is none: it may have been copied without. One that keeps sessions
+    /// tells whether the last of them ended; another tells nothing.
+    fn pulled_alone(&self, log: &Beside) -> Result<Option<Incomplete>, Error> {
         let sessions = self.sessions(1)?;
-        let open = sessions.last().filter(|s| matches!(s.end, SessionEnd::Open { .. } | SessionEnd::Running { .. }));
-        Ok(open.map(|session| {
-            format!(
-                "this file was copied without {}: session {} had begun ({} UTC) and not ended, and what it wrote may be \
-                 missing here. {RIGHT_WAY}",
+        let what = match sessions.last() {
+            Some(session) if matches!(session.end, SessionEnd::Open { .. } | SessionEnd::Running { .. }) => format!(
+                "this file was possibly copied without {}: session {} had begun ({} UTC) and not ended, so the app was running, or \
+                 was killed, and what it wrote may be missing here. {RIGHT_WAY}",
                 log.name,
                 session.number,
                 session.began_at.split('.').next().unwrap_or_default().replace('T', " ")
-            )
-        }))
+            ),
+            Some(_) => return Ok(None),
+            None => format!(
+                "the program that writes this file keeps the newest changes in {} beside it while it runs, and there is none \
+                 here. If it was running when the file was copied, they are possibly missing. {RIGHT_WAY}",
+                log.name
+            ),
+        };
+        Ok(Some(Incomplete { what, is_told_by_file: !sessions.is_empty() }))
     }
+}
+
+/// A reason why a file may not show what was stored.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Incomplete {
+    /// The reason, as a sentence, and what to do.
+    pub what: String,
+    /// Whether the file itself tells so. Otherwise it is only possible, as with every file whose program keeps a log beside it.
+    pub is_told_by_file: bool,
 }
 
 /// Why a file and what stands beside it are not one whole, told from outside; nothing where no reason is seen.

@@ -46,6 +46,7 @@ mod words;
 pub use crate::writing::compact_file as compact;
 pub use check::{Checked, Problem, ProblemKind};
 pub use compare::{Comparison, Difference, TableComparison};
+pub use complete::Incomplete;
 pub use export::Exchange;
 pub use file::{File, FoundColumn, FoundTable};
 pub use folder::{FoundFile, drawers_in};

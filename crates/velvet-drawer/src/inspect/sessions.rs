@@ -5,6 +5,7 @@ use crate::engine::{Connection, Fault, FaultKind, Row};
 use crate::error::Error;
 use crate::sessions::{SESSIONS, process_began};
 use std::collections::BTreeMap;
+use velvet_core::statement::{TRAIL, WRITES};
 use velvet_core::{Value, ValueRef};
 
 /// One start of the app: from opening the file to closing it, or to its end.
@@ -43,6 +44,16 @@ pub struct TableWrites {
     pub changed: u64,
     /// How many rows were removed.
     pub removed: u64,
+    /// Whether it may have been more: the session did not end by closing, what it wrote last was not noted yet, and no trail of this
+    /// table counts it.
+    pub is_at_least: bool,
+}
+
+impl Session {
+    /// Whether it may have written more than is told: it did not end by closing, and what it wrote last was not noted yet.
+    pub fn may_have_written_more(&self) -> bool {
+        self.end != SessionEnd::Closed && (self.wrote.is_empty() || self.wrote.iter().any(|w| w.is_at_least))
+    }
 }
 
 /// How a session ended, as far as the file tells.
@@ -116,7 +127,43 @@ fn sessions(connection: &Connection, last: u64) -> Result<Vec<Session>, Fault> {
         all.push(session(row));
     }
     all.reverse();
+    for session in all.iter_mut().filter(|s: &&mut Session| s.end != SessionEnd::Closed) {
+        count_by_trail(connection, session)?;
+    }
     Ok(all)
+}
+
+/// A session that did not end by closing noted less than it wrote; the trail has each write, where it is kept.
+fn count_by_trail(connection: &Connection, session: &mut Session) -> Result<(), Fault> {
+    let text = format!(
+        "SELECT t.table_name, sum(t.did = 'inserted'), sum(t.did = 'changed'), sum(t.did = 'removed') FROM {TRAIL} AS t \
+         JOIN {WRITES} AS w ON w.write = t.write WHERE w.session = ?1 AND typeof(t.write) = 'integer' GROUP BY 1 ORDER BY 1"
+    );
+    session.wrote.iter_mut().for_each(|w| w.is_at_least = true);
+    let mut statement = match connection.prepare(&text) {
+        Err(Fault { kind: FaultKind::NoTable(_) | FaultKind::NoColumn(_), .. }) => return Ok(()),
+        other => other?,
+    };
+    statement.bind_all(&[Value::Integer(session.number)])?;
+    let mut rows = statement.rows();
+    while let Some(row) = rows.next()? {
+        let count = |at: usize| row.integer(at).unsigned_abs();
+        let (table, inserted, changed, removed) = (row.text(0).to_owned(), count(1), count(2), count(3));
+        let counted = TableWrites { table, inserted, changed, removed, is_at_least: false };
+        match session.wrote.iter_mut().find(|w| w.table == counted.table) {
+            // The trail is bounded: of a session that wrote very much it may have forgotten the first entries.
+            Some(noted) if noted.total() > counted.total() => {}
+            Some(noted) => *noted = counted,
+            None => session.wrote.push(counted),
+        }
+    }
+    Ok(())
+}
+
+impl TableWrites {
+    fn total(&self) -> u64 {
+        self.inserted + self.changed + self.removed
+    }
 }
 
 fn session(row: Row<'_, '_>) -> Session {
@@ -153,6 +200,7 @@ fn wrote(json: &str) -> Vec<TableWrites> {
         changed: count(&counts, "changed"),
         removed: count(&counts, "removed"),
         table,
+        is_at_least: false,
     };
     tables.into_iter().map(writes).collect()
 }

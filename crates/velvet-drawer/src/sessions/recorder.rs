@@ -8,6 +8,7 @@ use crate::engine::{Connection, Fault, Settings, SharedWriter, Written, add};
 use crate::events;
 use serde_json::{Map, Value as Json, json};
 use std::path::PathBuf;
+use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Arc, Condvar, Mutex, MutexGuard, PoisonError};
 use std::thread::{self, JoinHandle};
 use std::time::{Duration, Instant};
@@ -46,6 +47,10 @@ struct Shared {
     began_at: String,
     state: Mutex<State>,
     wake: Condvar,
+    /// Whether the main file says that the session began.
+    is_marked: AtomicBool,
+    /// Held while the log is merged to mark the main file, which only one connection does at a time.
+    marking: Mutex<()>,
 }
 
 #[derive(Default)]
@@ -59,6 +64,8 @@ struct State {
     ended: bool,
     /// When it was noted last what was written.
     noted: Option<Instant>,
+    /// When it was tried last to mark the main file.
+    tried_to_mark: Option<Instant>,
 }
 
 impl State {
@@ -76,7 +83,14 @@ impl Recorder {
     /// Of a session that begins now. Nothing is written yet.
     pub(crate) fn new(start: Start) -> Recorder {
         let (state, wake) = (Mutex::default(), Condvar::new());
-        let shared = Arc::new(Shared { began_at: now(), start, state, wake });
+        let shared = Arc::new(Shared {
+            began_at: now(),
+            start,
+            state,
+            wake,
+            is_marked: AtomicBool::new(false),
+            marking: Mutex::default(),
+        });
         Recorder { shared, thread: Mutex::default() }
     }
 
@@ -145,6 +159,16 @@ impl Recorder {
         }
     }
 
+    /// Sees to it that the main file says that the session began, before the app's first write is told to be safe: so that a copy of the
+    /// main file alone, without that write, says so. The caller has the connection that writes. Where another process writes just
+    /// now, or reads an older state, it is tried again with a later write.
+    #[inline]
+    pub(crate) fn mark(&self, connection: &Connection) {
+        if !self.shared.is_marked.load(Ordering::Acquire) {
+            self.shared.mark(connection);
+        }
+    }
+
     /// The number of the session; its beginning is written where it is not yet. The caller has the connection that writes.
     pub(crate) fn number(&self, connection: &Connection) -> Result<i64, Fault> {
         self.shared.number(connection)
@@ -186,7 +210,9 @@ impl Shared {
             let has_begun = matches!(begun, Some(Ok(())));
             self.tell_of(begun);
             if has_begun && !is_merged {
-                self.tell_of(Some(self.merge()));
+                if !self.is_marked.load(Ordering::Acquire) {
+                    self.tell_of(Some(self.merge()));
+                }
                 is_merged = true;
                 also.take().into_iter().for_each(|also| also());
             }
@@ -225,8 +251,31 @@ impl Shared {
     /// Merges the log into the main file as far as nobody reads it, so that a copy of the main file alone can be told from a
     /// whole one: it says that a session began, and not that it ended.
     fn merge(&self) -> Result<(), Fault> {
+        let _alone = self.marking.lock().unwrap_or_else(PoisonError::into_inner);
         let connection = Connection::writer(&self.start.path, &self.start.settings)?;
-        connection.run("PRAGMA wal_checkpoint(PASSIVE)")
+        self.is_marked.fetch_or(connection.merge_as_far_as_possible()?, Ordering::AcqRel);
+        Ok(())
+    }
+
+    #[cold]
+    fn mark(&self, connection: &Connection) {
+        let due = {
+            let mut state = self.state();
+            let is_due = state.tried_to_mark.is_none_or(|tried| tried.elapsed() >= BETWEEN_NOTES);
+            if is_due {
+                state.tried_to_mark = Some(Instant::now());
+            }
+            is_due
+        };
+        let _alone = self.marking.lock().unwrap_or_else(PoisonError::into_inner);
+        if due && !self.is_marked.load(Ordering::Acquire) {
+            let mark = || {
+                self.number(connection)?;
+                self.is_marked.fetch_or(connection.merge_as_far_as_possible()?, Ordering::AcqRel);
+                Ok(())
+            };
+            self.tell_of(Some(self.at_once(connection, mark)));
+        }
     }
 
     /// The number of this session; writes its beginning where that is not written yet.
