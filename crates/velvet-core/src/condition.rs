@@ -3,13 +3,16 @@
 //! A condition is true or false, never unknown: a missing value satisfies no comparison, and `!` turns that around, as
 //! it does in Rust.
 
-use crate::fragment::Fragment;
+use crate::fragment::{Fragment, joined};
 use std::marker::PhantomData;
 use std::ops::{BitAnd, BitAndAssign, BitOr, BitOrAssign, Not};
 
 /// A condition on records of type `T`, made from its columns.
 pub struct Condition<T> {
-    fragment: Fragment,
+    first: Fragment,
+    /// What it is joined with, by the same word.
+    more: Vec<Fragment>,
+    word: &'static str,
     of: PhantomData<fn() -> T>,
 }
 
@@ -32,46 +35,39 @@ impl<T> Condition<T> {
 
     /// The condition that all of these are satisfied, of which there may be thousands. Satisfied when there are none.
     pub fn all_of(conditions: impl IntoIterator<Item = Condition<T>>) -> Condition<T> {
-        balanced(conditions.into_iter().collect(), "AND").unwrap_or_else(Condition::always)
+        conditions.into_iter().reduce(|all, one| all & one).unwrap_or_else(Condition::always)
     }
 
     /// The condition that at least one of these is satisfied, of which there may be thousands. Not satisfied when there
     /// are none.
     pub fn any_of(conditions: impl IntoIterator<Item = Condition<T>>) -> Condition<T> {
-        balanced(conditions.into_iter().collect(), "OR").unwrap_or_else(|| Condition::of(Fragment::text("FALSE")))
+        conditions.into_iter().reduce(|any, one| any | one).unwrap_or_else(|| Condition::of(Fragment::text("FALSE")))
     }
 
     pub(crate) fn of(fragment: Fragment) -> Condition<T> {
-        Condition { fragment, of: PhantomData }
+        Condition { first: fragment, more: Vec::new(), word: "", of: PhantomData }
     }
 
     /// The condition's text with a `?` for each value, and the values in that order.
     #[doc(hidden)]
     pub fn into_fragment(self) -> Fragment {
-        self.fragment
+        let Condition { first, mut more, word, .. } = self;
+        if more.is_empty() {
+            return first;
+        }
+        more.insert(0, first);
+        joined(more, word).unwrap_or_default()
     }
 
-    fn joined(self, word: &str, other: Condition<T>) -> Condition<T> {
-        let mut text = String::with_capacity(self.fragment.text.len() + other.fragment.text.len() + 8);
-        text.push('(');
-        text.push_str(&self.fragment.text);
-        text.push(' ');
-        text.push_str(word);
-        text.push(' ');
-        let joined = Fragment { text, ..self.fragment };
-        Condition::of(joined.and(other.fragment).then(")"))
-    }
-}
-
-/// Joined as a tree that is as flat as can be: the engine refuses deep ones.
-fn balanced<T>(mut all: Vec<Condition<T>>, word: &str) -> Option<Condition<T>> {
-    if all.len() <= 1 {
-        return all.pop();
-    }
-    let second = all.split_off(all.len() / 2);
-    match (balanced(all, word), balanced(second, word)) {
-        (Some(first), Some(second)) => Some(first.joined(word, second)),
-        (one, other) => one.or(other),
+    fn joined(self, word: &'static str, other: Condition<T>) -> Condition<T> {
+        let mut all = if self.word == word { self } else { Condition { word, ..Condition::of(self.into_fragment()) } };
+        if other.word == word {
+            all.more.push(other.first);
+            all.more.extend(other.more);
+        } else {
+            all.more.push(other.into_fragment());
+        }
+        all
     }
 }
 
@@ -104,6 +100,6 @@ impl<T> BitOrAssign for Condition<T> {
 impl<T> Not for Condition<T> {
     type Output = Condition<T>;
     fn not(self) -> Condition<T> {
-        Condition::of(Fragment::text("((").and(self.fragment).then(") IS NOT TRUE)"))
+        Condition::of(Fragment::text("((").and(self.into_fragment()).then(") IS NOT TRUE)"))
     }
 }

@@ -137,13 +137,10 @@ pub fn statements(text: &str) -> Vec<(usize, &str)> {
     let (mut is_trigger, mut body) = (false, Body::Inside);
     while at < bytes.len() {
         let rest = &text[at..];
-        let skip_to = |end: Option<usize>| end.map_or(bytes.len(), |end| at + end);
         let is_first = words == 0;
+        let skipped = skipped(rest);
         let next = match bytes[at] {
-            quote @ (b'\'' | b'"' | b'`') => skip_to(rest[1..].find(char::from(quote)).map(|end| end + 2)),
-            b'[' => skip_to(rest.find(']').map(|end| end + 1)),
-            b'-' if rest.starts_with("--") => skip_to(rest.find('\n')),
-            b'/' if rest.starts_with("/*") => skip_to(rest.find("*/").map(|end| end + 2)),
+            _ if skipped > 0 => at + skipped,
             b';' if is_trigger && body != Body::Ended => {
                 body = Body::AfterStatement;
                 at + 1
@@ -156,13 +153,12 @@ pub fn statements(text: &str) -> Vec<(usize, &str)> {
                 at + 1
             }
             byte if byte.is_ascii_alphabetic() || byte == b'_' => {
-                let length = rest.find(|c: char| !c.is_alphanumeric() && c != '_').unwrap_or(rest.len());
-                let word = &rest[..length];
+                let word = word(rest);
                 words += 1;
                 is_trigger |= words <= 3 && word.eq_ignore_ascii_case("trigger");
                 let ends = body == Body::AfterStatement && word.eq_ignore_ascii_case("end");
                 body = if ends { Body::Ended } else { Body::Inside };
-                at + length
+                at + word.len()
             }
             _ => at + rest.chars().next().map_or(1, char::len_utf8),
         };
@@ -177,6 +173,42 @@ pub fn statements(text: &str) -> Vec<(usize, &str)> {
         all.push((begun_on, text[begin..].trim()));
     }
     all
+}
+
+/// How long the quoted name, text or comment is with which a text begins; 0 where it begins with none.
+fn skipped(text: &str) -> usize {
+    let to = |end: Option<usize>, length: usize| end.map_or(text.len(), |end| end + length);
+    match text.as_bytes().first() {
+        Some(quote @ (b'\'' | b'"' | b'`')) => to(text[1..].find(char::from(*quote)), 2),
+        Some(b'[') => to(text.find(']'), 1),
+        Some(b'-') if text.starts_with("--") => to(text.find('\n'), 0),
+        Some(b'/') if text.starts_with("/*") => to(text.find("*/"), 2),
+        _ => 0,
+    }
+}
+
+/// The word with which a text begins.
+fn word(text: &str) -> &str {
+    &text[..text.find(|c: char| !c.is_alphanumeric() && c != '_').unwrap_or(text.len())]
+}
+
+/// Whether a statement has this word, in small or large letters, outside of quotes and comments.
+///
+/// ```
+/// use velvet_core::exchange::has_word;
+/// assert!(has_word("select 1 Where 1", "where"));
+/// assert!(!has_word("select \"where\", 'where', nowhere from t -- where", "where"));
+/// ```
+pub fn has_word(statement: &str, wanted: &str) -> bool {
+    let mut rest = statement;
+    while let Some(first) = rest.chars().next() {
+        let found = word(rest);
+        if found.eq_ignore_ascii_case(wanted) {
+            return true;
+        }
+        rest = &rest[skipped(rest).max(found.len()).max(first.len_utf8())..];
+    }
+    false
 }
 
 /// How far the body of a trigger has come.

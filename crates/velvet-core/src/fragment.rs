@@ -59,3 +59,19 @@ impl Fragment {
         }
     }
 }
+
+/// Pieces joined by a word, as a tree that is as flat as can be: the engine refuses deep ones. Nothing where there are none.
+pub(crate) fn joined(mut all: Vec<Fragment>, word: &str) -> Option<Fragment> {
+    if all.len() <= 1 {
+        return all.pop();
+    }
+    let second = all.split_off(all.len() / 2);
+    let (first, second) = (joined(all, word)?, joined(second, word)?);
+    let mut text = String::with_capacity(first.text.len() + second.text.len() + word.len() + 4);
+    text.push('(');
+    text.push_str(&first.text);
+    text.push(' ');
+    text.push_str(word);
+    text.push(' ');
+    Some(Fragment { text, ..first }.and(second).then(")"))
+}

@@ -113,7 +113,7 @@ tuple_of_orders!(A, B, C, D);
 /// The orders of a selection.
 ///
 /// Records that are equal in all of them, and all records where no order is given, come in the order in which they were
-/// stored, so that a list is the same each time it is read.
+/// stored, or the other way round where the last order is descending, so that a list is the same each time it is read.
 #[derive(Clone, Debug, Default)]
 pub struct Sorting {
     terms: Vec<Term>,

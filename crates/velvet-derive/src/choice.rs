@@ -143,6 +143,11 @@ fn generate(ident: &Ident, variants: &[Variant], library: &Path) -> TokenStream 
             quote!(Some(Self::#ident))
         }
     });
+    let rank = variants.iter().position(|v| v.fallback).map_or(quote!(None), |at| {
+        let named_before = variants[..at].iter().filter(|v| !v.keeps_name).count() as u32;
+        let rank = 2 * named_before + u32::from(!variants[at].keeps_name);
+        quote!(Some(#rank))
+    });
     let has_fallback = variants.iter().any(|v| v.fallback);
     let unknown_name = if variants.iter().any(|v| v.keeps_name) { quote!(unknown) } else { quote!(_) };
     quote! {
@@ -154,6 +159,7 @@ fn generate(ident: &Ident, variants: &[Variant], library: &Path) -> TokenStream 
             #[automatically_derived]
             impl velvet::Choice for #ident {
                 const NAMES: &'static [&'static str] = &[#(#names),*];
+                const FALLBACK_RANK: Option<u32> = #rank;
 
                 fn name(&self) -> &str {
                     match self {

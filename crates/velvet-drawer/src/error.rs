@@ -233,6 +233,17 @@ impl Error {
                 .advise("Add its record to the schema with `.record::<…>()`"),
             FaultKind::TooBig => of(Cause::Misfit, "a value is larger than the file can hold (1,000,000,000 bytes)")
                 .advise("Keep it as a file outside the drawer"),
+            FaultKind::SumTooBig => {
+                of(Cause::Misfit, "a sum is above 9,223,372,036,854,775,807, the largest whole number of the file")
+                    .advise("Add up fewer records, or a column of decimal numbers")
+            }
+            FaultKind::TooLong => of(
+                Cause::BadQuery,
+                &format!("it has too many conditions, or values in them ({message})"),
+            )
+            .advise(
+                "Join conditions with `&` or `|` alone where they may be thousands, and compare with lists by one_of",
+            ),
             FaultKind::Device => of(Cause::Device, &format!("the device failed to read or write ({message})"))
                 .advise("Try again; if it fails again, copy the file to another device"),
             FaultKind::Clash(columns) => {

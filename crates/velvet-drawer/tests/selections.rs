@@ -102,7 +102,7 @@ fn sums_of_every_kind_have_their_own_type_and_never_wrap() {
         drawer.records::<Firing>().group_by(|f| f.bricks).with(|g| (g.average(|f| f.wood), g.max(|f| f.burned)));
     assert_eq!(by_bricks.unwrap(), [(i64::MAX as u64, (Some(3.25), Some(hours(13))))]);
     let error = drawer.records::<Firing>().sum(|f| f.bricks).unwrap_err();
-    assert!(error.to_string().contains("integer overflow"), "{error}");
+    assert!(error.to_string().contains("a sum is above"), "{error}");
 }
 
 #[test]
@@ -210,6 +210,98 @@ fn parts_of_a_transaction_roll_back_alone_also_within_each_other() {
 }
 
 #[test]
+fn conditions_joined_one_by_one_may_be_thousands_and_what_is_too_much_is_said() {
+    let drawer = studio(&[]);
+    drawer.insert_all((0..10).map(|n| piece(&n.to_string()))).unwrap();
+    let columns = Piece::columns();
+    let none_of = |count: u32| (1_000..1_000 + count).map(|n| columns.grams.is_not(n)).reduce(|all, one| all & one).unwrap();
+    let any_of = |count: u32| (0..count).map(|n| columns.grams.is(n)).reduce(|any, one| any | one).unwrap();
+    let count = |condition| drawer.records::<Piece>().filter(|_| condition).count();
+    assert_eq!(count(none_of(3_000)).unwrap(), 10);
+    assert_eq!(count(any_of(3_000)).unwrap(), 10, "640 is one of them");
+    let mut one_by_one = velvet_drawer::Condition::always();
+    (1_000..3_000).for_each(|n| one_by_one &= columns.grams.is(n) | columns.mark.is("3"));
+    assert_eq!(count(one_by_one).unwrap(), 1);
+    let filters = (0..2_000).fold(drawer.records::<Piece>(), |all, n| all.filter(|p| p.grams.is_not(10_000 + n)));
+    assert_eq!(filters.count().unwrap(), 10);
+    let nested = (0..1_200).fold(columns.grams.is(1), |inner, n| {
+        if n % 2 == 0 { inner & columns.grams.is(n) } else { inner | columns.grams.is(n) }
+    });
+    for error in [count(nested).unwrap_err(), count(none_of(40_000)).unwrap_err()] {
+        assert!(
+            error.is_bad_query() && error.to_string().contains("it has too many conditions, or values in them"),
+            "{error:?}"
+        );
+    }
+    #[derive(Record)]
+    struct Count {
+        n: i64,
+    }
+    let counts = Drawer::in_memory(velvet_drawer::Schema::new("counts").record::<Count>()).unwrap();
+    counts.insert_all([i64::MAX, 1].map(|n| Count { n })).unwrap();
+    let error = counts.records::<Count>().sum(|c| c.n).unwrap_err();
+    assert!(error.is_misfit() && error.to_string().contains("a sum is above 9,223,372,036,854,775,807"), "{error:?}");
+}
+
+#[test]
+fn a_choice_is_sorted_as_it_is_declared_wherever_its_fallback_stands() {
+    macro_rules! sorted {
+        ($module:ident, $($variants:tt)*) => {{
+            #[derive(velvet_drawer::Choice, Clone, Debug, PartialEq)]
+            enum Form { $($variants)* }
+            #[derive(Record, Debug)]
+            struct Pot { form: Option<Form> }
+            let drawer = Drawer::in_memory(velvet_drawer::Schema::new("pots").record::<Pot>()).unwrap();
+            for name in ["'jug'", "'unheard'", "'bowl'", "NULL", "'cup'"] {
+                drawer.write(|tx| tx.sql(format!("insert into pot (form) values ({name})")).run()).unwrap();
+            }
+            let order = |reversed: bool| {
+                let by = drawer.records::<Pot>().sort_by(|p| if reversed { p.form.as_declared().reversed() } else { p.form.as_declared() });
+                by.only(|p| p.key()).collect().unwrap().iter().map(|k| k.number()).collect::<Vec<_>>()
+            };
+            let (there, mut back) = (order(false), order(true));
+            back.reverse();
+            assert_eq!(there, back);
+            there
+        }};
+    }
+    // Jug is 1, what is unheard of 2, bowl 3, nothing 4, cup 5.
+    assert_eq!(
+        sorted!(
+            last,
+            Bowl,
+            Jug,
+            Cup,
+            #[choice(fallback)]
+            Other(String)
+        ),
+        [4, 3, 1, 5, 2]
+    );
+    assert_eq!(
+        sorted!(
+            middle,
+            Bowl,
+            #[choice(fallback)]
+            Other(String),
+            Jug,
+            Cup
+        ),
+        [4, 3, 2, 1, 5]
+    );
+    assert_eq!(
+        sorted!(
+            plain,
+            Bowl,
+            #[choice(fallback)]
+            Unsure,
+            Jug,
+            Cup
+        ),
+        [4, 3, 2, 1, 5]
+    );
+}
+
+#[test]
 fn explain_says_what_serves_a_selection_and_what_would() {
     let drawer = studio(&[]);
     let explain = |select: fn(&Drawer) -> velvet_drawer::Records<'_, Piece>| select(&drawer).explain().unwrap();
@@ -235,6 +327,15 @@ fn explain_says_what_serves_a_selection_and_what_would() {
     assert!(only.by_index && only.statement.starts_with("SELECT \"piece\".\"grams\" FROM"), "{only}");
     let groups = drawer.records::<Piece>().filter(|p| p.grams.is(3)).group_by(|p| p.stage).explain().unwrap();
     assert!(groups.statement.contains("GROUP BY 1"), "{groups}");
+    #[derive(Record)]
+    struct Nowhere {
+        elsewhere: u32,
+    }
+    let nowhere = Drawer::in_memory(velvet_drawer::Schema::new("nowhere").record::<Nowhere>()).unwrap();
+    nowhere.insert_all((0..1_000).map(|elsewhere| Nowhere { elsewhere })).unwrap();
+    assert_eq!(nowhere.records::<Nowhere>().explain().unwrap().hint, None);
+    assert_eq!(nowhere.sql("select elsewhere from nowhere").explain().unwrap().hint, None);
+    assert!(nowhere.sql("select elsewhere from nowhere where elsewhere = 1").explain().unwrap().hint.is_some());
     let everything = explain(|d| d.records::<Piece>());
     assert!(!everything.by_index && everything.hint.is_none(), "a list of everything reads everything: {everything}");
     let by_key = explain(|d| d.records::<Piece>().filter(|p| p.key().at_most(velvet_drawer::Key::from_number(5))));

@@ -124,7 +124,8 @@ impl<T, C: ColumnType, E: Term> Column<T, C, E> {
         self.compare(" =", arg)
     }
 
-    /// Not equal to `arg`; a missing value is not equal to anything.
+    /// Not equal to `arg`. A missing value is equal to nothing, so it is included, as `None != Some(arg)` is true in Rust; to leave it out,
+    /// add `is_some()`.
     pub fn is_not(self, arg: C::Arg<'_>) -> Condition<T> {
         self.compare(if C::OPTIONAL { " IS NOT" } else { " <>" }, arg)
     }
@@ -192,15 +193,21 @@ impl<T, C: ColumnType, E: Term> Column<T, C, E> {
         }
     }
 
-    /// In the order in which the variants of its choice are declared; missing values come first.
+    /// In the order in which the variants of its choice are declared. Names that are not declared come where the fallback is, and missing
+    /// values first.
     pub fn as_declared(self) -> Order<T>
     where
         C::Inner: crate::Choice,
     {
         let names = <C::Inner as crate::Choice>::NAMES;
         let list = serde_json::Value::from(names.to_vec()).to_string();
-        let rank = Fragment::text("(SELECT \"key\" FROM json_each(?) WHERE value = ").bind(list).and(self.write());
-        Order::new(rank.then(")"), true)
+        // Twice the place of each name, so that a fallback without a name has a place between two.
+        let other = <C::Inner as crate::Choice>::FALLBACK_RANK.unwrap_or(2 * names.len() as u32);
+        let rank = Fragment::text("CASE WHEN ")
+            .and(self.clone().write())
+            .then(" IS NOT NULL THEN coalesce((SELECT 2 * \"key\" + 1");
+        let rank = rank.then(" FROM json_each(?) WHERE value = ").bind(list).and(self.write());
+        Order::new(rank.then(&format!("), {other}) END")), true)
     }
 }
 

@@ -12,6 +12,11 @@ pub trait Choice: Sized + 'static {
     /// The stored names of its variants, in declared order.
     const NAMES: &'static [&'static str];
 
+    /// Where names that are not declared come in the declared order, where one variant stands for them: twice its place, and one more when
+    /// it has a name of its own.
+    #[doc(hidden)]
+    const FALLBACK_RANK: Option<u32> = None;
+
     /// The stored name of this value.
     fn name(&self) -> &str;
 

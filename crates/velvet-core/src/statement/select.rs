@@ -1,6 +1,6 @@
 //! The statement of a selection.
 
-use crate::fragment::Fragment;
+use crate::fragment::{Fragment, joined};
 use crate::name::{KEY_COLUMN, push_quoted, quoted};
 use crate::order::Sorting;
 use crate::pick::Picked;
@@ -18,7 +18,8 @@ const SNIPPET: u32 = 16;
 /// The parts of a selection, of records or of groups of them.
 #[derive(Clone, Debug, Default)]
 pub struct Select {
-    condition: Fragment,
+    /// Conditions, all of which are satisfied.
+    conditions: Vec<Fragment>,
     /// Their order.
     pub sorting: Sorting,
     /// How many at most.
@@ -30,12 +31,16 @@ pub struct Select {
 impl Select {
     /// Adds a condition that must be satisfied too.
     pub fn and(&mut self, condition: Fragment) {
-        if self.condition.text.is_empty() && self.condition.misfit.is_none() {
-            self.condition = condition;
-            return;
-        }
-        self.condition.text.push_str(" AND ");
-        self.condition.push(condition);
+        self.conditions.push(condition);
+    }
+
+    /// Whether only some records satisfy it.
+    pub fn has_conditions(&self) -> bool {
+        !self.conditions.is_empty()
+    }
+
+    fn condition(&mut self) -> Option<Fragment> {
+        joined(std::mem::take(&mut self.conditions), "AND")
     }
 
     /// Keeps only what comes after the record whose orders have these values, and whose row number is `key`.
@@ -47,7 +52,9 @@ impl Select {
     /// The statement that reads the selected records.
     pub fn rows<T: Record>(mut self) -> Fragment {
         let select = &T::statements().select;
-        let mut out = Fragment::text(String::with_capacity(select.len() + self.condition.text.len() + SPARE));
+        let mut out = Fragment::text(String::with_capacity(
+            select.len() + self.conditions.iter().map(|c| c.text.len()).sum::<usize>() + SPARE,
+        ));
         out.text.push_str(select);
         self.push_where(&mut out);
         self.push_order::<T>(&mut out);
@@ -114,9 +121,9 @@ impl Select {
             let weights: Vec<String> = T::SEARCHABLE.iter().map(|(_, weight)| format!("{weight:?}")).collect();
             out.text.push_str(&format!(" AND {index}.rank MATCH 'bm25({})'", weights.join(", ")));
         }
-        if !self.condition.text.is_empty() || self.condition.misfit.is_some() {
+        if let Some(condition) = self.condition() {
             out.text.push_str(" AND ");
-            out.push(std::mem::take(&mut self.condition));
+            out.push(condition);
         }
     }
 
@@ -147,8 +154,8 @@ impl Select {
         out.text.push_str(" FROM ");
         self.push_source::<T>(&mut out);
         out.text.push_str(&format!(" GROUP BY {numbers}"));
-        if !groups.condition.text.is_empty() {
-            out = out.then(" HAVING ").and(std::mem::take(&mut groups.condition));
+        if let Some(condition) = groups.condition() {
+            out = out.then(" HAVING ").and(condition);
         }
         let comma = if groups.sorting.is_empty() { "" } else { ", " };
         out = out.then(" ORDER BY ").and(std::mem::take(&mut groups.sorting).write("")).then(comma).then(&numbers);
@@ -222,9 +229,9 @@ impl Select {
     }
 
     fn push_where(&mut self, out: &mut Fragment) {
-        if !self.condition.text.is_empty() || self.condition.misfit.is_some() {
+        if let Some(condition) = self.condition() {
             out.text.push_str(" WHERE ");
-            out.push(std::mem::take(&mut self.condition));
+            out.push(condition);
         }
     }
 

@@ -39,6 +39,10 @@ pub(crate) enum FaultKind {
     NoColumn(String),
     /// A value is larger than the engine takes.
     TooBig,
+    /// A sum of whole numbers is larger than the engine counts.
+    SumTooBig,
+    /// The statement has too many conditions or values in it.
+    TooLong,
     /// The device failed to read or write.
     Device,
     /// The statement is not allowed here.
@@ -86,6 +90,13 @@ fn kind(code: ffi::Error, message: &str) -> FaultKind {
         (ErrorCode::TooBig, _) => FaultKind::TooBig,
         (ErrorCode::SystemIoFailure, _) => FaultKind::Device,
         (ErrorCode::AuthorizationForStatementDenied, _) => FaultKind::Forbidden,
+        _ if message == "integer overflow" => FaultKind::SumTooBig,
+        _ if message.starts_with("Expression tree is too large")
+            || message.starts_with("too many SQL variables")
+            || message == "parser stack overflow" =>
+        {
+            FaultKind::TooLong
+        }
         _ => match message.split_once(": ") {
             Some(("no such table", name)) => FaultKind::NoTable(name.trim_start_matches("main.").to_owned()),
             Some(("no such column", name)) => FaultKind::NoColumn(name.to_owned()),

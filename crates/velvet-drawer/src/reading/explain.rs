@@ -51,15 +51,17 @@ impl<T: Record, Access> Records<'_, T, Access> {
 
     /// Says how the statement that `text` makes of the selection would be run.
     pub(super) fn explain_as(self, text: impl FnOnce(Select) -> Fragment) -> Result<Explained, Error> {
-        let statement = RefCell::default();
+        let asked = RefCell::default();
         self.run(
             |select: Select| {
-                let asked = Fragment::text(EXPLAIN).and(text(select));
-                statement.replace(asked.text.clone());
-                asked
+                let has_conditions = select.has_conditions();
+                let fragment = Fragment::text(EXPLAIN).and(text(select));
+                asked.replace((fragment.text.clone(), has_conditions));
+                fragment
             },
             |open, rows| {
-                let explained = Explained::of(open, &statement.borrow(), rows);
+                let (statement, has_conditions) = &*asked.borrow();
+                let explained = Explained::of(open, statement, *has_conditions, rows);
                 explained.map_err(open.fault(|| format!("cannot explain a selection of {}", T::TABLE)))
             },
         )
@@ -68,16 +70,21 @@ impl<T: Record, Access> Records<'_, T, Access> {
 
 impl Explained {
     /// What the rows of the engine's own explanation of a statement come to.
-    pub(crate) fn of(open: Open<'_>, text: &str, rows: &mut Rows<'_>) -> Result<Explained, Fault> {
+    ///
+    /// A list of everything, which has no conditions, has to read everything.
+    pub(crate) fn of(
+        open: Open<'_>,
+        text: &str,
+        has_conditions: bool,
+        rows: &mut Rows<'_>,
+    ) -> Result<Explained, Fault> {
         let mut steps = Vec::new();
         while let Some(row) = rows.next()? {
             steps.push(row.text(3).to_owned());
         }
         let statement = text.strip_prefix(EXPLAIN).unwrap_or(text).to_owned();
         let by_index = steps.iter().any(|step| step.starts_with("SEARCH "));
-        // A list of everything has to read everything.
-        let has_condition = statement.to_ascii_uppercase().contains("WHERE");
-        let hint = hint(open, &steps, has_condition)?;
+        let hint = hint(open, &steps, has_conditions)?;
         Ok(Explained { statement, steps, by_index, hint })
     }
 }

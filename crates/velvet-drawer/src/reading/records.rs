@@ -94,7 +94,8 @@ impl<'a, T: Record, Access> Records<'a, T, Access> {
     }
 
     /// Sorts the records: by one order, a tuple of them, or a list made at run time. Another call adds an order that counts
-    /// among equals.
+    /// among equals. Records that are equal in all of them come in the order in which they were stored; where the last order is
+    /// descending, the newest first.
     pub fn sort_by<O: Ordering<T>>(mut self, order: impl FnOnce(T::Columns) -> O) -> Self {
         order(T::columns()).each(&mut |order| self.select.sorting.then(order));
         self

@@ -12,6 +12,7 @@ use crate::writing::Tx;
 use std::borrow::Cow;
 use std::marker::PhantomData;
 use std::ops::ControlFlow;
+use velvet_core::exchange::has_word;
 use velvet_core::{Argument, Excerpt, Misfit, Value};
 
 /// A statement of the app's own. Nothing is run until its rows are asked for, or it is told to `run`.
@@ -129,7 +130,8 @@ impl<'a, Access> Sql<'a, Access> {
     pub fn explain(mut self) -> Result<Explained, Error> {
         self.text = Cow::Owned(format!("{EXPLAIN}{}", self.text));
         self.prepared(|asked, explaining| {
-            let explained = Explained::of(asked.open, asked.text, &mut explaining.rows());
+            let has_conditions = has_word(asked.text, "where");
+            let explained = Explained::of(asked.open, asked.text, has_conditions, &mut explaining.rows());
             explained.map_err(|fault| asked.fault(fault))
         })
     }
