@@ -3,7 +3,7 @@
 use crate::engine::{Connection, Fault, Pool};
 use crate::error::{Cause, Error};
 use crate::events;
-use crate::opening::{self, KeptCopy, Opened, Options};
+use crate::opening::{self, InEffect, KeptCopy, Opened, Options};
 use crate::reading::{Open, SuggestedFrom};
 use crate::schema::{Declared, Schema};
 use crate::sessions::Recorder;
@@ -34,6 +34,7 @@ pub(crate) struct Inner {
     /// The texts that were suggested from last, for the next letter.
     pub(crate) suggested_from: Mutex<Option<SuggestedFrom>>,
     opened: Opened,
+    in_effect: InEffect,
     recorder: Option<Recorder>,
     trails: Option<Keeping>,
     pool: Option<Pool>,
@@ -285,7 +286,7 @@ impl Inner {
     pub(crate) fn new(
         place: Place,
         declared: Declared,
-        files_root: Option<PathBuf>,
+        (files_root, in_effect): (Option<PathBuf>, InEffect),
         opened: Opened,
         (recorder, trails): (Option<Recorder>, Option<Keeping>),
         pool: Pool,
@@ -296,6 +297,7 @@ impl Inner {
             files_root,
             suggested_from: Mutex::default(),
             opened,
+            in_effect,
             recorder,
             trails,
             pool: Some(pool),
@@ -305,6 +307,11 @@ impl Inner {
 
     pub(crate) fn opened(&self) -> &Opened {
         &self.opened
+    }
+
+    /// The options that hold for all handles.
+    pub(crate) fn in_effect(&self) -> &InEffect {
+        &self.in_effect
     }
 
     /// What writes this session down, where that is on.

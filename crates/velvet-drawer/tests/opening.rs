@@ -92,12 +92,12 @@ fn files_that_are_not_ours_are_refused_untouched() {
     refused(
         |path| other_program(path).execute_batch("CREATE TABLE notes (text); INSERT INTO notes VALUES ('x')").unwrap(),
         Error::is_other_app,
-        "the file is a database of another program (1 tables, indexes and views)",
+        "the file is a database of another program (1 tables, indexes and views); the table `glaze` is missing; ",
     );
     refused(
         |path| made(path, Schema::new("weavers").record::<Glaze>()),
         Error::is_other_app,
-        "it belongs to the app \"weavers\", not to \"kilnbook\"",
+        "it belongs to the app \"weavers\", not to \"kilnbook\"; the table `photo` is missing; ",
     );
     refused(
         |path| {
@@ -145,6 +145,17 @@ fn another_structure_is_refused_with_the_differences() {
     ] {
         assert!(message.contains(difference), "{message}");
     }
+    // What another program changed besides is told too.
+    other_program(&path).execute_batch("ALTER TABLE piece ADD COLUMN colour TEXT").unwrap();
+    let message = Drawer::open(&path, schema()).unwrap_err().to_string();
+    assert!(
+        message.contains("by another program: `piece.colour`") && message.contains("`piece.stage` is declared"),
+        "{message}"
+    );
+    assert!(
+        message.contains("VELVET_HISTORY=record cargo test") && message.contains("set_aside_other_structure"),
+        "{message}"
+    );
 }
 
 #[test]
@@ -186,6 +197,31 @@ fn the_same_file_under_another_schema_is_refused_while_it_is_open() {
     let error = Drawer::open(&path, Schema::new("kilnbook").record::<Glaze>()).unwrap_err();
     assert!(error.is_schema());
     assert!(error.to_string().contains("open in this process with another schema"), "{error}");
+}
+
+#[test]
+fn options_that_would_not_take_effect_are_said() {
+    let (_folder, path) = folder();
+    let with_a_trail = || Drawer::options().trail(velvet_drawer::Trail::Keys);
+    let open = Drawer::open(&path, schema()).unwrap();
+    for (options, name) in [
+        (with_a_trail(), "`trail`"),
+        (Drawer::options().relaxed(), "`relaxed`"),
+        (Drawer::options().files_root("elsewhere"), "`files_root`"),
+        (Drawer::options().without_sessions().relaxed(), "`relaxed` and `without_sessions`"),
+    ] {
+        let error = options.open(&path, schema()).unwrap_err();
+        assert!(
+            error.is_in_use() && error.to_string().contains(&format!("otherwise than {name} would have it")),
+            "{error}"
+        );
+    }
+    drop(open);
+    let open = with_a_trail().open(&path, schema()).unwrap();
+    Drawer::open(&path, schema()).unwrap();
+    with_a_trail().open(&path, schema()).unwrap();
+    assert!(with_a_trail().trail_kept(5, Duration::from_secs(1)).open(&path, schema()).unwrap_err().is_in_use());
+    drop(open);
 }
 
 #[test]

@@ -64,6 +64,8 @@ fn app() {
             }
         };
         say("upgraded");
+        let upgraded = drawer.opened().upgraded.as_ref();
+        assert!(upgraded.is_none_or(|u| !u.steps.is_empty()), "whoever came second upgraded nothing");
         assert_eq!(drawer.count::<v3::Piece>().unwrap(), ROWS);
         return;
     }

@@ -214,7 +214,8 @@ fn conditions_joined_one_by_one_may_be_thousands_and_what_is_too_much_is_said() 
     let drawer = studio(&[]);
     drawer.insert_all((0..10).map(|n| piece(&n.to_string()))).unwrap();
     let columns = Piece::columns();
-    let none_of = |count: u32| (1_000..1_000 + count).map(|n| columns.grams.is_not(n)).reduce(|all, one| all & one).unwrap();
+    let none_of =
+        |count: u32| (1_000..1_000 + count).map(|n| columns.grams.is_not(n)).reduce(|all, one| all & one).unwrap();
     let any_of = |count: u32| (0..count).map(|n| columns.grams.is(n)).reduce(|any, one| any | one).unwrap();
     let count = |condition| drawer.records::<Piece>().filter(|_| condition).count();
     assert_eq!(count(none_of(3_000)).unwrap(), 10);

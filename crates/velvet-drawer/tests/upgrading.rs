@@ -163,8 +163,10 @@ fn whatever_goes_wrong_nothing_is_changed_and_the_step_is_named() {
 fn a_developer_can_make_an_upgrade_fail() {
     let (_folder, path) = folder();
     first_version(&path);
-    let error = Drawer::options().fail_upgrade(1).open(&path, schema(3)).unwrap_err();
-    assert!(error.to_string().contains("because the developer asked for it"), "{error}");
+    for (steps, version) in [(1, 3), (2, 3), (1, 2), (0, 2), (9, 2)] {
+        let error = Drawer::options().fail_upgrade(steps).open(&path, schema(version)).unwrap_err();
+        assert!(error.to_string().contains("because the developer asked for it"), "{error}");
+    }
     is_whole_at_version_3(&Drawer::open(&path, schema(3)).unwrap());
 }
 

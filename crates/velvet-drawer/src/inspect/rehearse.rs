@@ -83,7 +83,7 @@ impl File {
             Found::Older(from) => {
                 connection.keep_log(&settings).map_err(engine)?;
                 // No path: what a backup would hold is the file itself.
-                Some(upgrading::upgrade(&connection, &declared, from, None, &Watch::telling(tell)).map_err(named)?)
+                upgrading::upgrade(&connection, &declared, from, None, &Watch::telling(tell)).map_err(named)?
             }
             Found::Current { .. } | Found::Fresh => None,
         };

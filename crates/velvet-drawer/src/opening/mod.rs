@@ -71,6 +71,32 @@ pub struct Options {
     copies: Bounds,
 }
 
+/// The options that hold for the whole time that a file is open, for all handles to it.
+#[derive(Clone, Debug, Default)]
+pub(crate) struct InEffect {
+    /// Which trails are kept, in words; empty where none are.
+    trails: String,
+    relaxed: bool,
+    files_root: Option<PathBuf>,
+    without_sessions: bool,
+}
+
+impl InEffect {
+    /// The options that were asked for, and that are not in effect for a file that is open already.
+    fn lacks(&self, asked: &InEffect) -> Vec<&'static str> {
+        let root = asked.files_root.is_some() && asked.files_root != self.files_root;
+        [
+            (!asked.trails.is_empty() && asked.trails != self.trails, "trail"),
+            (asked.relaxed && !self.relaxed, "relaxed"),
+            (root, "files_root"),
+            (asked.without_sessions && !self.without_sessions, "without_sessions"),
+        ]
+        .into_iter()
+        .filter_map(|(lacks, name)| lacks.then_some(name))
+        .collect()
+    }
+}
+
 /// Brings data into a new file.
 #[derive(Clone)]
 struct FillNew(Arc<FillFn>);
@@ -194,7 +220,8 @@ impl Options {
         self
     }
 
-    /// Makes an upgrade fail after this many steps, for a developer who wants to see what the app does then.
+    /// Makes an upgrade fail after this many steps, or after its last where it has fewer, for a developer who wants to see what the app
+    /// does then.
     #[must_use]
     pub fn fail_upgrade(mut self, after_steps: usize) -> Options {
         self.fail_upgrade = Some(after_steps);
@@ -391,6 +418,16 @@ impl Options {
         Opening::start(self, path.into(), schema)
     }
 
+    /// What holds for the whole time that the file is open.
+    fn in_effect(&self, declared: &Declared) -> InEffect {
+        InEffect {
+            trails: self.trails.in_effect(declared),
+            relaxed: self.settings.relaxed,
+            files_root: self.files_root.clone(),
+            without_sessions: self.sessions_kept.is_none(),
+        }
+    }
+
     fn watch(&self) -> Watch {
         Watch::new(self.slow_upgrade, self.fail_upgrade)
     }
@@ -402,7 +439,8 @@ impl Options {
             self.trails.fits(&declared).map_err(|e| e.in_file(path))?;
             let path = path::prepared(path)?;
             events::configured(&path, &declared);
-            registry::open(&path, declared, |declared| {
+            let asked = self.in_effect(&declared);
+            registry::open(&path, declared, &asked, |declared| {
                 let inner = self.open_file(&path, declared, watch)?;
                 events::opened(&path, &inner.declared, inner.opened(), begun.elapsed());
                 Ok(inner)
@@ -438,6 +476,7 @@ impl Options {
             Some(shipped) if !path.exists() => shipped.copy_to(path)?,
             _ => false,
         };
+        let in_effect = self.in_effect(&declared);
         let mut set_aside = None;
         let opened = self.writer(path, &declared, watch).or_else(|error| {
             let error = place.name(error);
@@ -468,7 +507,7 @@ impl Options {
         }
         let copies = self.copies;
         let pool = Pool::new(path, self.settings, writer);
-        let inner = Arc::new(Inner::new(place, declared, files_root, opened, (recorder, trails), pool));
+        let inner = Arc::new(Inner::new(place, declared, (files_root, in_effect), opened, (recorder, trails), pool));
         filled(&inner, self.fill_new)?;
         if let Some(recorder) = inner.recorder() {
             let path = path.to_owned();
@@ -517,7 +556,7 @@ impl Options {
             Found::Older(from) => {
                 let upgraded = upgrading::upgrade(connection, declared, from, path, watch)?;
                 self.trails.bring_up(connection, declared, "")?;
-                Ok(Opened { upgraded: Some(upgraded), ..Opened::default() })
+                Ok(Opened { upgraded, ..Opened::default() })
             }
             Found::Fresh if create::create(connection, declared, self.fill_new.is_some())? => {
                 self.trails.bring_up(connection, declared, "")?;
@@ -546,7 +585,9 @@ impl Options {
         let opened = self.bring_up(&writer, found, &declared, None, &watch).map_err(name)?;
         let trails = self.trails.any(&declared).then(|| Keeping::new(self.trails.entries, self.trails.age));
         let pool = Pool::new(&place, self.settings, writer);
-        let inner = Arc::new(Inner::new(Place::Memory, declared, self.files_root, opened, (None, trails), pool));
+        let in_effect = InEffect::default();
+        let inner =
+            Arc::new(Inner::new(Place::Memory, declared, (self.files_root, in_effect), opened, (None, trails), pool));
         filled(&inner, self.fill_new)?;
         Ok(inner)
     }

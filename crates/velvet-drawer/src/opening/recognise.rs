@@ -30,6 +30,17 @@ pub(crate) fn recognise(connection: &Connection, declared: &Declared) -> Result<
     match check(&about, version, declared) {
         Ok(found @ Found::Current { .. }) => changed_from_outside(connection, &about, declared).map(|()| found),
         Ok(found) => Ok(found),
+        Err(Mismatch::OtherApp) => Err(Error::new(
+            Cause::OtherApp,
+            format!(
+                "cannot open the drawer: it belongs to the app {:?}, not to {:?}{}",
+                about.app,
+                declared.app,
+                what_differs(connection, declared)
+            ),
+        )
+        .untouched(UNTOUCHED)
+        .advise("Check the path, and the name given to Schema::new")),
         Err(Mismatch::Other(error)) => Err(error),
         Err(Mismatch::Structure) => Err(differences(connection, declared)),
     }
@@ -53,11 +64,12 @@ fn not_ours(connection: &Connection, declared: &Declared) -> Result<Found, Error
         (tables, _, _) => Err(Error::new(
             Cause::OtherApp,
             format!(
-                "cannot open the drawer: the file is a database of another program ({tables} tables, indexes and views)"
+                "cannot open the drawer: the file is a database of another program ({tables} tables, indexes and views){}",
+                what_differs(connection, declared)
             ),
         )
         .untouched(UNTOUCHED)
-        .advise("Check the path, or choose another file name")),
+        .advise("Check the path, or choose another file name; a file of the app's own from before is taken over with Options::adopt")),
     }
 }
 
@@ -91,20 +103,14 @@ pub(super) fn is_plain(connection: &Connection) -> bool {
 
 enum Mismatch {
     Structure,
+    OtherApp,
     Other(Error),
 }
 
 fn check(about: &About, version: i64, declared: &Declared) -> Result<Found, Mismatch> {
     let expected = i64::from(declared.version);
     if about.app != declared.app {
-        return Err(Mismatch::Other(
-            Error::new(
-                Cause::OtherApp,
-                format!("cannot open the drawer: it belongs to the app {:?}, not to {:?}", about.app, declared.app),
-            )
-            .untouched(UNTOUCHED)
-            .advise("Check the path, and the name given to Schema::new"),
-        ));
+        return Err(Mismatch::OtherApp);
     }
     if version > expected {
         return Err(Mismatch::Other(
@@ -127,10 +133,25 @@ fn check(about: &About, version: i64, declared: &Declared) -> Result<Found, Mism
     Ok(Found::Current { trail: about.trail.clone() })
 }
 
+/// How the tables of a file that is not ours differ from those declared, for whoever took the wrong file.
+#[cold]
+fn what_differs(connection: &Connection, declared: &Declared) -> String {
+    let differences =
+        upgrading::physical(connection).map(|found| Physical::of(&declared.structure).differences(&found));
+    match differences {
+        Ok(differences) if !differences.is_empty() => format!("; {}", differences.join("; ")),
+        _ => String::new(),
+    }
+}
+
 #[cold]
 fn differences(connection: &Connection, declared: &Declared) -> Error {
     let found = About::structure(connection).ok().flatten();
-    let list = found.map(|found| declared.structure.differences(&found)).unwrap_or_default();
+    let mut list = found.as_ref().map(|found| declared.structure.differences(found)).unwrap_or_default();
+    // Another program may have changed what the file does not know that it has.
+    if let (Some(stated), Ok(there)) = (&found, upgrading::physical(connection)) {
+        list.extend(Physical::of(stated).differences(&there).into_iter().map(|d| format!("by another program: {d}")));
+    }
     let list =
         if list.is_empty() { "what the file says about its structure cannot be read".into() } else { list.join("; ") };
     Error::new(Cause::OtherStructure, format!("cannot open the drawer: its structure is not the declared one: {list}"))

@@ -1,5 +1,6 @@
 //! The drawers that are open in this process, so that the same file is the same database.
 
+use super::InEffect;
 use crate::drawer::Inner;
 use crate::error::{Cause, Error};
 use crate::schema::Declared;
@@ -18,17 +19,18 @@ static OPEN: LazyLock<Mutex<HashMap<PathBuf, Slot>>> = LazyLock::new(Mutex::defa
 pub(super) fn open(
     path: &Path,
     declared: Declared,
+    asked: &InEffect,
     open: impl FnOnce(Declared) -> Result<Arc<Inner>, Error>,
 ) -> Result<Arc<Inner>, Error> {
     let _opening = Opening::begin(path)?;
     let slot = slot(path);
     let mut held = slot.lock().unwrap_or_else(PoisonError::into_inner);
     if let Some(inner) = held.upgrade() {
-        return if inner.declared.fingerprint == declared.fingerprint && inner.declared.app == declared.app {
-            Ok(inner)
-        } else {
-            Err(other_schema(&inner, &declared).in_file(path))
-        };
+        if inner.declared.fingerprint != declared.fingerprint || inner.declared.app != declared.app {
+            return Err(other_schema(&inner, &declared).in_file(path));
+        }
+        let lacks = inner.in_effect().lacks(asked);
+        return if lacks.is_empty() { Ok(inner) } else { Err(other_options(&lacks).in_file(path)) };
     }
     let inner = open(declared)?;
     *held = Arc::downgrade(&inner);
@@ -77,6 +79,18 @@ fn slot(path: &Path) -> Slot {
     // Slots that nobody uses and whose drawer is closed are of no more use.
     open.retain(|_, slot| Arc::strong_count(slot) > 1 || slot.try_lock().map_or(true, |held| held.strong_count() > 0));
     Arc::clone(open.entry(path.to_owned()).or_default())
+}
+
+fn other_options(lacks: &[&str]) -> Error {
+    let lacks = lacks.iter().map(|option| format!("`{option}`")).collect::<Vec<_>>().join(" and ");
+    Error::new(
+        Cause::InUse,
+        format!(
+            "cannot open the drawer as asked: it is open in this process already, otherwise than {lacks} would have it"
+        ),
+    )
+    .untouched("The open drawer is not affected")
+    .advise("Open it with the same options everywhere in the app, or with none where it is open already")
 }
 
 fn other_schema(inner: &Inner, declared: &Declared) -> Error {

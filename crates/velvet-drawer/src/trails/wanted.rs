@@ -64,6 +64,14 @@ impl Wanted {
         if words.is_empty() { String::new() } else { format!("{} {}", declared.fingerprint, words.join(" ")) }
     }
 
+    /// What is wanted, in words, with its bounds; empty where nothing is.
+    pub(crate) fn in_effect(&self, declared: &Declared) -> String {
+        match self.in_words(declared) {
+            none if none.is_empty() => none,
+            words => format!("{words}, {} entries, {:?}", self.entries, self.age),
+        }
+    }
+
     /// Makes a file keep what is wanted and nothing else. `kept` is what it says that it keeps.
     pub(crate) fn bring_up(&self, connection: &Connection, declared: &Declared, kept: &str) -> Result<(), Error> {
         let words = self.in_words(declared);

@@ -58,14 +58,14 @@ pub struct UpgradedStep {
     pub took: Duration,
 }
 
-/// Upgrades the file behind `connection`, which has the version `from`. `path` is where the file is, when it is one.
+/// Upgrades the file behind `connection`, which has the version `from`; nothing where another process was faster. `path` is where the file is, when it is one.
 pub(crate) fn upgrade(
     connection: &Connection,
     declared: &Declared,
     from: u32,
     path: Option<&Path>,
     watch: &Watch,
-) -> Result<Upgraded, Error> {
+) -> Result<Option<Upgraded>, Error> {
     let doing = format!("cannot upgrade the drawer from version {from} to {}", declared.version);
     let upgrading = Upgrading { connection, declared, from, path, watch, doing };
     let history = upgrading.history()?;
@@ -133,18 +133,18 @@ impl Upgrading<'_> {
         history.since(self.from).flat_map(|v| &v.changes).any(Change::is_by_hand)
     }
 
-    fn in_transaction(&self, history: &History, steps: &[Step], lossy: bool) -> Result<Upgraded, Error> {
+    fn in_transaction(&self, history: &History, steps: &[Step], lossy: bool) -> Result<Option<Upgraded>, Error> {
         let transaction = self.connection.transaction().map_err(|fault| self.engine(fault))?;
-        let (upgraded, backup) = self.all(history, steps, lossy)?;
+        let Some((upgraded, backup)) = self.all(history, steps, lossy)? else { return Ok(None) };
         transaction.commit().map_err(|fault| self.engine(fault))?;
-        Ok(Upgraded { backup: backup.map(Backup::stays), ..upgraded })
+        Ok(Some(Upgraded { backup: backup.map(Backup::stays), ..upgraded }))
     }
 
-    fn all(&self, history: &History, steps: &[Step], lossy: bool) -> Result<(Upgraded, Option<Backup>), Error> {
+    fn all(&self, history: &History, steps: &[Step], lossy: bool) -> Result<Option<(Upgraded, Option<Backup>)>, Error> {
         let version = self.connection.number("PRAGMA user_version").map_err(|fault| self.engine(fault))?;
         if version == i64::from(self.declared.version) {
             // Another process was faster.
-            return Ok((Upgraded { from: self.from, steps: Vec::new(), backup: None }, None));
+            return Ok(None);
         }
         self.starts_as_recorded(history)?;
         let backup = match self.path {
@@ -169,7 +169,7 @@ impl Upgrading<'_> {
         }
         self.ends_as_declared()?;
         About::rewrite(self.connection, self.declared, &done).map_err(|fault| self.engine(fault))?;
-        Ok((Upgraded { from: self.from, steps: done, backup: None }, backup))
+        Ok(Some((Upgraded { from: self.from, steps: done, backup: None }, backup)))
     }
 
     /// Sees that the file has the structure that the history says its version has.

@@ -89,7 +89,8 @@ impl Watch {
                 self.go_on()?;
             }
         }
-        if self.fail_after.is_some_and(|steps| self.progress().steps_done > steps) {
+        let Progress { steps_done, steps, .. } = self.progress();
+        if self.fail_after.is_some_and(|after| steps_done >= after.clamp(1, steps.max(1))) {
             return Err(Error::new(
                 Cause::Own,
                 "the upgrade fails because the developer asked for it (Options::fail_upgrade)",
