@@ -1,7 +1,8 @@
 //! What can be typed.
 
 use clap::{Args, Parser, Subcommand, ValueEnum};
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
+use velvet_drawer::inspect::Exchange;
 
 /// Looks into the files of Velvet Drawer, and of any other program with the same open format. Reading changes nothing on
 /// a file or beside it.
@@ -293,9 +294,9 @@ pub(crate) struct Export {
     pub(crate) file: PathBuf,
     /// The table [default: everything]
     pub(crate) table: Option<String>,
-    /// In what form
-    #[arg(long = "as", value_name = "FORM", value_enum, default_value_t = ExchangeForm::Json)]
-    pub(crate) form: ExchangeForm,
+    /// In what form [default: as the end of the new file's name says, else JSON Lines]
+    #[arg(long = "as", value_name = "FORM", value_enum)]
+    pub(crate) form: Option<ExchangeForm>,
     /// A new file for it [default: the output]
     #[arg(long, value_name = "FILE")]
     pub(crate) to: Option<PathBuf>,
@@ -328,6 +329,28 @@ pub(crate) enum ExchangeForm {
     Csv,
     /// Statements in SQL
     Sql,
+}
+
+impl ExchangeForm {
+    /// The form that the end of a name tells.
+    pub(crate) fn of_name(path: &Path) -> Option<ExchangeForm> {
+        match path.extension()?.to_str()?.to_ascii_lowercase().as_str() {
+            "json" | "jsonl" | "ndjson" => Some(ExchangeForm::Json),
+            "csv" => Some(ExchangeForm::Csv),
+            "sql" => Some(ExchangeForm::Sql),
+            _ => None,
+        }
+    }
+}
+
+impl From<ExchangeForm> for Exchange {
+    fn from(form: ExchangeForm) -> Exchange {
+        match form {
+            ExchangeForm::Json => Exchange::JsonLines,
+            ExchangeForm::Csv => Exchange::Csv,
+            ExchangeForm::Sql => Exchange::SqlText,
+        }
+    }
 }
 
 #[derive(Args)]

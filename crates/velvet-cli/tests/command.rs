@@ -571,11 +571,11 @@ fn files_are_copied_saved_compacted_and_exchanged() {
     assert!(succeeds(&["compact", &copy]).contains("given back"));
     assert!(succeeds(&["compare", &file, &copy]).ends_with("The files hold the same records.\n"));
 
-    succeeds(&["export", &file, "--as", "sql", "--to", &path("all.sql")]);
+    succeeds(&["export", &file, "--to", &path("all.sql")]);
     succeeds(&["import", &path("new.drawer"), &path("all.sql")]);
     succeeds(&["compare", &file, &path("new.drawer")]);
     rusqlite::Connection::open(path("new.drawer")).unwrap().execute_batch("DELETE FROM piece").unwrap();
-    succeeds(&["export", &file, "piece", "--as", "csv", "--to", &path("piece.csv")]);
+    succeeds(&["export", &file, "piece", "--to", &path("piece.csv")]);
     assert!(
         succeeds(&["import", &path("new.drawer"), &path("piece.csv"), "--table", "piece"]).contains("Imported 28 rows")
     );

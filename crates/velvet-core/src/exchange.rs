@@ -132,13 +132,14 @@ fn number(text: &str) -> Option<Value> {
 pub fn statements(text: &str) -> Vec<(usize, &str)> {
     let bytes = text.as_bytes();
     let (mut all, mut at, mut line) = (Vec::new(), 0, 1);
-    // Where the statement begins, on which line, and how many words of it were seen.
-    let (mut begin, mut begun_on, mut words) = (0, 1, 0);
+    // Where the statement begins, on which line, whether anything of it was seen but comments, and how many words.
+    let (mut begin, mut begun_on, mut is_begun, mut words) = (0, 1, false, 0);
     let (mut is_trigger, mut body) = (false, Body::Inside);
     while at < bytes.len() {
         let rest = &text[at..];
-        let is_first = words == 0;
+        let was_begun = is_begun;
         let skipped = skipped(rest);
+        is_begun |= bytes[at] != b';' && !bytes[at].is_ascii_whitespace() && !is_comment(rest);
         let next = match bytes[at] {
             _ if skipped > 0 => at + skipped,
             b';' if is_trigger && body != Body::Ended => {
@@ -146,10 +147,10 @@ pub fn statements(text: &str) -> Vec<(usize, &str)> {
                 at + 1
             }
             b';' => {
-                if words > 0 {
+                if is_begun {
                     all.push((begun_on, text[begin..at].trim()));
                 }
-                (begin, words, is_trigger, body) = (at + 1, 0, false, Body::Inside);
+                (is_begun, words, is_trigger, body) = (false, 0, false, Body::Inside);
                 at + 1
             }
             byte if byte.is_ascii_alphabetic() || byte == b'_' => {
@@ -162,17 +163,20 @@ pub fn statements(text: &str) -> Vec<(usize, &str)> {
             }
             _ => at + rest.chars().next().map_or(1, char::len_utf8),
         };
-        if is_first && words > 0 {
-            // What stands before its first word are comments.
+        if is_begun && !was_begun {
             (begin, begun_on) = (at, line);
         }
         line += text[at..next].matches('\n').count();
         at = next;
     }
-    if words > 0 {
+    if is_begun {
         all.push((begun_on, text[begin..].trim()));
     }
     all
+}
+
+fn is_comment(text: &str) -> bool {
+    text.starts_with("--") || text.starts_with("/*")
 }
 
 /// How long the quoted name, text or comment is with which a text begins; 0 where it begins with none.

@@ -22,6 +22,7 @@ pub mod fingerprint;
 pub mod fits;
 pub mod fragment;
 pub mod key;
+mod letters;
 pub mod log;
 pub mod name;
 pub mod order;

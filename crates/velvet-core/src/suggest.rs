@@ -1,11 +1,10 @@
 //! Suggestions while somebody types: texts that begin with what was typed, then texts in which a word begins with it, then
 //! texts that contain it. Large and small letters and accents make no difference.
 
+use crate::letters::plain;
 use crate::search::Marked;
 use std::cmp::Ordering;
 use std::ops::Range;
-use unicode_normalization::UnicodeNormalization;
-use unicode_normalization::char::is_combining_mark;
 
 /// Where in a text what was typed stands; the earlier, the better.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
@@ -113,11 +112,6 @@ impl Suggestions {
 
 fn compare(a: (Place, &str), b: (Place, &str)) -> Ordering {
     (a.0, a.1.len(), a.1).cmp(&(b.0, b.1.len(), b.1))
-}
-
-/// The letters of a character without what makes no difference: small, without accents.
-pub(crate) fn plain(c: char) -> impl Iterator<Item = char> {
-    c.to_lowercase().nfkd().filter(|c| !is_combining_mark(*c)).flat_map(char::to_lowercase)
 }
 
 /// Where `typed`, which is small and not empty, stands in a text; the best place of several.

@@ -34,7 +34,8 @@ fn a_statement() -> impl Strategy<Value = String> {
         if is_trigger {
             format!("CREATE TEMP TRIGGER x AFTER INSERT ON t BEGIN SELECT {parts}; DELETE FROM t; END")
         } else {
-            format!("SELECT {parts} x")
+            // What is no statement at all is not passed over.
+            format!("{} {parts} x", if parts.is_empty() { "{\"no\":1}" } else { "SELECT" })
         }
     })
 }

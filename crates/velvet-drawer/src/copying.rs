@@ -5,10 +5,11 @@ use crate::engine::{Connection, Fault, Settings, copy_from};
 use crate::error::Error;
 use crate::new_file;
 use crate::opening::About;
+use crate::searching;
 use std::path::Path;
 use std::time::Duration;
 use velvet_core::name::quoted;
-use velvet_core::statement::{self, TRAIL};
+use velvet_core::statement::TRAIL;
 use velvet_core::structure::Structure;
 
 impl Drawer {
@@ -77,9 +78,6 @@ pub(crate) fn blank_private(path: &Path, structure: &Structure) -> Result<(), Fa
             }
             let sets: Vec<String> = private.iter().map(|(c, blank)| format!("{} = {}", quoted(c), blank.literal())).collect();
             connection.run(&format!("UPDATE {} SET {}", quoted(&table.name), sets.join(", ")))?;
-            if !table.searchable.is_empty() {
-                connection.run(&statement::remake_search(&table.name))?;
-            }
             // Older entries may be from before a column was private.
             if connection.number(&format!("SELECT count(*) FROM sqlite_schema WHERE name = '{TRAIL}'"))? > 0 {
                 let hide = format!(
@@ -91,6 +89,9 @@ pub(crate) fn blank_private(path: &Path, structure: &Structure) -> Result<(), Fa
                     statement.execute()?;
                 }
             }
+        }
+        for table in searching::searched(structure) {
+            searching::remake(&connection, structure, &table.name)?;
         }
         transaction.commit()?;
         // What was overwritten may still stand in unused parts of pages.

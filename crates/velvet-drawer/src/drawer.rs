@@ -33,6 +33,8 @@ pub(crate) struct Inner {
     pub(crate) files_root: Option<PathBuf>,
     /// The texts that were suggested from last, for the next letter.
     pub(crate) suggested_from: Mutex<Option<SuggestedFrom>>,
+    /// Whether words of any table are searched.
+    pub(crate) is_searched: bool,
     opened: Opened,
     in_effect: InEffect,
     recorder: Option<Recorder>,
@@ -256,10 +258,10 @@ impl Drawer {
     }
 
     /// Runs `work`, which writes records in one statement, with the connection that writes. Where trails are kept it is a
-    /// transaction, in which the write gets its number.
+    /// transaction, in which the write gets its number; and where words are searched, in which the index is told of it.
     #[inline]
     pub(crate) fn writing_records<R>(&self, work: impl FnOnce(Open<'_>) -> Result<R, Error>) -> Result<R, Error> {
-        if self.inner.trails.is_some() {
+        if self.inner.trails.is_some() || self.inner.is_searched {
             return self.write(|tx| work(tx.open()));
         }
         self.writing(|connection| work(Open { connection, inner: &self.inner }))
@@ -293,6 +295,7 @@ impl Inner {
     ) -> Inner {
         Inner {
             place,
+            is_searched: declared.structure.tables.iter().any(|t| !t.searchable.is_empty()),
             declared,
             files_root,
             suggested_from: Mutex::default(),

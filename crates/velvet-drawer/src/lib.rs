@@ -20,6 +20,7 @@ mod opening;
 mod outside;
 mod reading;
 mod schema;
+mod searching;
 mod sessions;
 mod space;
 mod sql;

@@ -10,7 +10,7 @@
 //! ```
 
 use crate::error::{Cause, Error};
-use std::path::PathBuf;
+use std::path::{Component, Path, PathBuf};
 use std::sync::OnceLock;
 
 /// An app's folders.
@@ -40,10 +40,10 @@ pub fn hand_in(folders: Folders) -> Result<(), Error> {
         .advise("Hand in an app's folders once, when it starts"))
 }
 
-/// The folder for data that exists nowhere else.
+/// The folder for data that exists nowhere else, of the app with this name.
 ///
 /// # Errors
-/// When the system does not say, and no folders were handed in.
+/// When the system does not say, and no folders were handed in; and when the name is none, or leads elsewhere, such as `..`.
 pub fn durable(app: &str) -> Result<PathBuf, Error> {
     folder("durable data", app, |f| &f.durable, system::durable)
 }
@@ -70,6 +70,13 @@ fn folder(
     handed_in: impl FnOnce(&Folders) -> &PathBuf,
     system: impl FnOnce() -> Option<PathBuf>,
 ) -> Result<PathBuf, Error> {
+    let mut parts = Path::new(app).components();
+    if app.is_empty() || app.contains('\0') || parts.any(|part| !matches!(part, Component::Normal(_))) {
+        let problem = format!("{app:?} is no name of a folder for {what}: it would lead out of where that belongs");
+        return Err(Error::new(Cause::NotThere, problem)
+            .untouched("Nothing was created")
+            .advise("Give the app's own name, such as \"kilnbook\""));
+    }
     if let Some(folders) = HANDED_IN.get() {
         return Ok(handed_in(folders).clone());
     }

@@ -301,6 +301,49 @@ fn records_that_link_to_themselves_or_to_each_other_are_exchanged() {
 }
 
 #[test]
+fn records_that_swapped_their_unique_values_are_exchanged() {
+    let [a, b] = [(); 2].map(|()| Drawer::in_memory(everything::schema()).unwrap());
+    let all = a.insert_all((0..4).map(everything::plain)).unwrap();
+    send(&a, "a", &b, "b");
+    let values = all.iter().map(|e| (e.uuid, e.order)).collect::<Vec<_>>();
+    // Two swap; two pass theirs on, and a new one takes what is free.
+    let set =
+        |at: usize, (uuid, order)| a.change(all[at].key(), |e| (e.uuid, e.order) = (uuid, order)).map(drop).unwrap();
+    set(0, (None, 99));
+    set(1, values[0]);
+    set(0, values[1]);
+    set(3, (None, 98));
+    set(2, values[3]);
+    a.insert(everything::Everything { uuid: values[2].0, order: values[2].1, ..everything::plain(9) }).unwrap();
+    let applied = send(&a, "a", &b, "b");
+    assert_eq!((applied.written, applied.conflicts.len()), (5, 0));
+    let told = |d: &Drawer| {
+        let all = d.records::<everything::Everything>().sort_by(|e| e.mark.ascending()).collect().unwrap();
+        all.into_iter().map(|e| e.into_record()).collect::<Vec<_>>()
+    };
+    assert_eq!(told(&a), told(&b));
+    assert_eq!(send(&b, "b", &a, "a"), Applied { unchanged: 5, ..Applied::default() });
+}
+
+#[test]
+fn a_record_that_was_to_link_to_a_removed_one_stays_as_it_was_on_both() {
+    let (a, b) = (memory(), memory());
+    let pieces = a.insert_all(["K-1", "K-2"].map(piece)).unwrap();
+    let photo = a.insert(Photo { id: 1, piece: pieces[0].key() }).unwrap();
+    send(&a, "a", &b, "b");
+    send(&b, "b", &a, "a");
+    a.change(photo.key(), |p| p.piece = pieces[1].key()).unwrap();
+    b.remove(b.get_by::<Piece>("K-2").unwrap().unwrap().key()).unwrap();
+    assert_eq!(send(&a, "a", &b, "b").conflicts, [("photo".into(), "1".into(), true)]);
+    for _ in 0..2 {
+        send(&b, "b", &a, "a");
+        send(&a, "a", &b, "b");
+    }
+    assert_eq!(everything(&a), everything(&b));
+    assert_eq!((a.count::<Photo>().unwrap(), b.count::<Photo>().unwrap()), (1, 1));
+}
+
+#[test]
 fn values_at_their_limits_are_exchanged_as_they_are() {
     let [a, b] = [(); 2].map(|()| Drawer::in_memory(everything::schema()).unwrap());
     let mut records = everything::at_limits().to_vec();

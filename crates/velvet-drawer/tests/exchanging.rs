@@ -72,6 +72,31 @@ proptest! {
 }
 
 #[test]
+fn tables_of_another_program_are_its_own_whatever_their_names() {
+    let (folder, path) = folder();
+    let create =
+        "CREATE TABLE velvet_about (name, value); CREATE TABLE velvet_sessions (x); CREATE TABLE velvet_search_t (x)";
+    let empty = folder.path().join("empty.db");
+    for path in [&path, &empty] {
+        other_program(path).execute_batch(create).unwrap();
+    }
+    other_program(&path).execute_batch("INSERT INTO velvet_about VALUES ('app', 'x'), ('structure', '{}')").unwrap();
+    let names = ["velvet_about", "velvet_sessions", "velvet_search_t"];
+    assert_eq!(File::open(&path).unwrap().table_names().unwrap(), names);
+    let [sql, saved] = ["sql.db", "saved.db"].map(|name| folder.path().join(name));
+    import_sql(&sql, &exported(&path, None, Exchange::SqlText)).unwrap();
+    let lines = exported(&path, None, Exchange::JsonLines);
+    assert_eq!(import(&empty, None, Exchange::JsonLines, &mut lines.as_bytes()).unwrap(), 2);
+    let salvaged = velvet_drawer::inspect::salvage(&path, &saved, &mut |_| ()).unwrap();
+    assert_eq!((salvaged.tables.len(), salvaged.lost), (3, vec![]));
+    for other in [&sql, &empty, &saved] {
+        same(&path, other);
+        assert_eq!(File::open(other).unwrap().table_names().unwrap(), names);
+    }
+    assert!(File::open(&path).unwrap().sessions(9).unwrap().is_empty());
+}
+
+#[test]
 fn a_drawer_comes_back_whole() {
     let (folder, path) = folder();
     let drawer = Drawer::options().trail(Trail::Before).open(&path, schema()).unwrap();

@@ -145,7 +145,11 @@ fn a_file_from_before_is_taken_over_with_its_rows_and_then_upgraded() {
 
 #[test]
 fn a_file_that_cannot_be_taken_over_says_why_and_stays_as_it_was() {
-    let cases: [(&str, &str); 3] = [
+    let cases: [(&str, &str); 4] = [
+        (
+            "CREATE TABLE velvet_about (x); CREATE INDEX velvet_sessions ON velvet_about (x)",
+            "names that begin with `velvet_` are the library's own, and it has the table `velvet_about`, index `velvet_sessions`",
+        ),
         ("ALTER TABLE piece ADD COLUMN color TEXT", "the nearest differs: `piece.color` is not declared"),
         (
             "UPDATE piece SET wt = 'heavy'",

@@ -263,7 +263,7 @@ fn what_goes_with_a_table_is_told_and_created_again_by_its_statements() {
         other.execute_batch(&statement).unwrap();
     }
     other.execute("INSERT INTO clay (name) VALUES ('White clay')", []).unwrap();
-    let found = "SELECT (SELECT count(*) FROM velvet_search_clay WHERE velvet_search_clay MATCH 'white') + (SELECT count(*) FROM velvet_changes)";
+    let found = "SELECT (SELECT count(*) FROM velvet_unindexed WHERE table_name = 'clay') + (SELECT count(*) FROM velvet_changes)";
     assert_eq!(other.query_row(found, [], |r| r.get::<_, i64>(0)).unwrap(), 2);
 }
 

@@ -285,6 +285,74 @@ fn drawers_in_memory_are_apart_and_pass_through_bytes() {
     assert_eq!(Drawer::from_bytes(&bytes, schema()).unwrap().count::<Glaze>().unwrap(), 1);
 }
 
+#[cfg(unix)]
+#[test]
+fn a_second_name_of_an_open_file_is_refused_and_dots_lead_to_the_same_one() {
+    let (folder, path) = folder();
+    let drawer = Drawer::open(&path, schema()).unwrap();
+    drawer.insert(glaze("Celadon")).unwrap();
+    let other = folder.path().join("other.drawer");
+    std::fs::hard_link(&path, &other).unwrap();
+    let error = Drawer::open(&other, schema()).unwrap_err();
+    assert!(error.is_in_use() && error.to_string().contains("has the same file open by another name"), "{error}");
+    assert!(error.to_string().contains(&format!("{}", path.canonicalize().unwrap().display())), "{error}");
+    let dotted = folder.path().join("a..b/..").join(path.file_name().unwrap());
+    assert_eq!(Drawer::open(dotted, schema()).unwrap().count::<Glaze>().unwrap(), 1);
+    drawer.close().unwrap();
+    assert_eq!(Drawer::open(&other, schema()).unwrap().count::<Glaze>().unwrap(), 1);
+}
+
+#[cfg(unix)]
+#[test]
+fn in_a_folder_that_cannot_be_written_the_folder_is_named() {
+    use std::os::unix::fs::{MetadataExt, PermissionsExt};
+    use std::os::unix::process::CommandExt;
+    if let Some(folder) = std::env::var_os("FOLDER_OF_OTHERS") {
+        for name in ["there.drawer", "new.drawer", "sub/new.drawer", "file_of_others/there.drawer"] {
+            match Drawer::open(Path::new(&folder).join(name), schema()) {
+                Ok(drawer) => {
+                    println!("{name}: {:?}, {}", drawer.count::<Glaze>(), drawer.insert(glaze("b")).unwrap_err())
+                }
+                Err(error) => println!("{name}: {:?} {error}", error.is_read_only()),
+            }
+        }
+        return;
+    }
+    let folder = tempfile::tempdir().unwrap();
+    let allow =
+        |name: &str, mode| fs::set_permissions(folder.path().join(name), fs::Permissions::from_mode(mode)).unwrap();
+    fs::create_dir_all(folder.path().join("others/file_of_others")).unwrap();
+    for name in ["others/there.drawer", "others/file_of_others/there.drawer"] {
+        Drawer::open(folder.path().join(name), schema()).unwrap().insert(glaze("a")).unwrap();
+        allow(name, 0o444);
+    }
+    // Nothing is refused to the superuser, so another user runs this.
+    let exe = folder.path().join("exe");
+    fs::copy(std::env::current_exe().unwrap(), &exe).unwrap();
+    let mut command = std::process::Command::new(exe);
+    if folder.path().metadata().unwrap().uid() == 0 {
+        command.uid(65_534).gid(65_534);
+    }
+    for (name, mode) in [("", 0o755), ("others/file_of_others", 0o777), ("others", 0o555)] {
+        allow(name, mode);
+    }
+    let test = "in_a_folder_that_cannot_be_written_the_folder_is_named";
+    let said =
+        command.args([test, "--nocapture"]).env("FOLDER_OF_OTHERS", folder.path().join("others")).output().unwrap();
+    allow("others", 0o755);
+    let said = String::from_utf8(said.stdout).unwrap();
+    let refused = "cannot open the drawer: the file or its folder cannot be written";
+    for expected in [
+        format!("there.drawer: true {refused}"),
+        format!("new.drawer: true {refused}"),
+        "sub/new.drawer: true cannot open the drawer: the folder above the file cannot be created: Permission denied"
+            .into(),
+        "file_of_others/there.drawer: Ok(1), cannot insert a glaze: the file or its folder cannot be written".into(),
+    ] {
+        assert!(said.contains(&expected), "{expected}\n{said}");
+    }
+}
+
 #[test]
 fn folders_can_be_handed_in_once() {
     use velvet_drawer::place::{self, Folders};
@@ -293,6 +361,14 @@ fn folders_can_be_handed_in_once() {
         cache: format!("{root}/cache").into(),
         temporary: format!("{root}/tmp").into(),
     };
+    for name in ["", "..", "../kilnbook", "kilnbook/../..", "/etc", ".", "a\0b"] {
+        let error = place::durable(name).unwrap_err();
+        assert!(
+            error.is_not_there() && error.to_string().contains(&format!("{name:?} is no name of a folder")),
+            "{error}"
+        );
+    }
+    assert!(place::cache("studio/kiln..book").unwrap().ends_with("studio/kiln..book"));
     assert!(place::durable("kilnbook").unwrap().ends_with("kilnbook"));
     assert_ne!(place::durable("kilnbook").unwrap(), place::cache("kilnbook").unwrap());
     place::hand_in(folders("/data/app")).unwrap();

@@ -2,7 +2,7 @@
 
 mod common;
 
-use common::{folder, other_program};
+use common::{everything, folder, other_program};
 use proptest::prelude::*;
 use std::collections::BTreeMap;
 use std::time::Duration;
@@ -75,6 +75,64 @@ proptest! {
         let hits = drawer.records::<Article>().search("a").count().unwrap();
         prop_assert_eq!(hits, stored(&drawer).values().filter(|a| a.name.starts_with('a')).count() as u64);
     }
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig { cases: 48, failure_persistence: None, ..ProptestConfig::default() })]
+    #[test]
+    fn records_may_come_with_each_others_unique_values(
+        before in Just((0..8_u8).collect::<Vec<_>>()).prop_shuffle(), coming in Just((0..8_u8).collect::<Vec<_>>()).prop_shuffle(),
+        (stored_ones, coming_ones) in (0..=8_usize, 0..=8_usize),
+    ) {
+        let drawer = Drawer::in_memory(everything::schema()).unwrap();
+        let with = |(n, v): (usize, &u8)| {
+            let mut record = everything::plain(n as u8);
+            (record.uuid, record.order) = (Some(uuid::Uuid::from_u128((*v).into())), *v);
+            record
+        };
+        drawer.insert_all(before.iter().enumerate().map(with).take(stored_ones)).unwrap();
+        let coming: Vec<_> = coming.iter().enumerate().map(with).take(coming_ones).collect();
+        drawer.refresh(coming.clone()).remove_absent().run().unwrap();
+        let now = drawer.records::<everything::Everything>().sort_by(|e| e.mark.ascending()).collect().unwrap();
+        prop_assert_eq!(now.into_iter().map(|e| e.into_record()).collect::<Vec<_>>(), coming);
+        prop_assert!(drawer.search_index_is_sound::<everything::Everything>().unwrap());
+    }
+}
+
+/// A unique value of each form that a column is stored in.
+#[derive(Record, Clone, Debug, PartialEq)]
+struct Unique {
+    #[record(key)]
+    name: String,
+    #[record(unique)]
+    number: i64,
+    #[record(unique)]
+    real: f64,
+    #[record(unique)]
+    text: String,
+    #[record(unique)]
+    bytes: Vec<u8>,
+    #[record(unique)]
+    maybe: Option<u8>,
+}
+
+#[test]
+fn values_at_their_limits_are_swapped() {
+    let drawer = Drawer::in_memory(Schema::new("shop").record::<Unique>()).unwrap();
+    let one = |name: &str, number, real, text: &str, bytes, maybe| Unique {
+        name: name.into(),
+        number,
+        real,
+        text: text.into(),
+        bytes,
+        maybe,
+    };
+    let [a, b] = [one("a", i64::MAX, f64::MAX, "", vec![], None), one("b", i64::MIN, f64::MIN, "\0", vec![0], Some(1))];
+    drawer.insert_all([a.clone(), b.clone()]).unwrap();
+    let coming = [Unique { name: "b".into(), ..a }, Unique { name: "a".into(), ..b }];
+    assert_eq!(drawer.refresh(coming.clone()).run().unwrap().changed, 2);
+    let now = drawer.records::<Unique>().collect().unwrap();
+    assert_eq!(now.into_iter().rev().map(|u| u.into_record()).collect::<Vec<_>>(), coming);
 }
 
 #[test]

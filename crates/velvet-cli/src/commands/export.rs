@@ -7,7 +7,7 @@ use std::fs::{self, OpenOptions};
 use std::io::{self, BufWriter, Write};
 use std::path::Path;
 use velvet_drawer::grid::count;
-use velvet_drawer::inspect::{Exchange, File};
+use velvet_drawer::inspect::File;
 
 pub(crate) fn run(arguments: &args::Export) -> Result<(), Failure> {
     let file = opened(&arguments.file, false)?;
@@ -22,9 +22,11 @@ pub(crate) fn run(arguments: &args::Export) -> Result<(), Failure> {
 }
 
 fn exported(file: &File, arguments: &args::Export, out: &mut dyn Write) -> Result<u64, Failure> {
+    let of_name = || arguments.to.as_deref().and_then(ExchangeForm::of_name);
+    let form = arguments.form.or_else(of_name).unwrap_or(ExchangeForm::Json).into();
     Ok(match &arguments.table {
-        Some(word) => file.export(&file.table(word)?, form(arguments.form), out)?,
-        None => file.export_all(form(arguments.form), out)?,
+        Some(word) => file.export(&file.table(word)?, form, out)?,
+        None => file.export_all(form, out)?,
     })
 }
 
@@ -42,12 +44,4 @@ fn written_new(to: &Path, write: impl FnOnce(&mut dyn Write) -> Result<u64, Fail
         let _ = fs::remove_file(to);
     }
     result
-}
-
-pub(super) fn form(form: ExchangeForm) -> Exchange {
-    match form {
-        ExchangeForm::Json => Exchange::JsonLines,
-        ExchangeForm::Csv => Exchange::Csv,
-        ExchangeForm::Sql => Exchange::SqlText,
-    }
 }

@@ -1,6 +1,5 @@
 //! `velvet import`: rows from open formats, all or none.
 
-use super::export::form;
 use super::one_file;
 use crate::args::{self, ExchangeForm};
 use crate::failure::Failure;
@@ -11,7 +10,7 @@ use velvet_drawer::grid::count;
 use velvet_drawer::inspect::{import, import_sql};
 
 pub(crate) fn run(arguments: &args::Import) -> Result<(), Failure> {
-    let said = arguments.form.or_else(|| of_name(&arguments.from));
+    let said = arguments.form.or_else(|| ExchangeForm::of_name(&arguments.from));
     let Some(kind) = said else {
         return Err(Failure::new(format!(
             "{} does not say in what form it is. Nothing was written; say it with --as",
@@ -35,18 +34,8 @@ pub(crate) fn run(arguments: &args::Import) -> Result<(), Failure> {
         writeln!(out, "Made {} of {}.", arguments.file.display(), of(statements, "statement"))?;
     } else {
         let file = one_file(&arguments.file)?;
-        let rows = import(&file, arguments.table.as_deref(), form(kind), &mut from)?;
+        let rows = import(&file, arguments.table.as_deref(), kind.into(), &mut from)?;
         writeln!(out, "Imported {} into {}.", of(rows, "row"), file.display())?;
     }
     Ok(())
-}
-
-/// The form that the end of a name tells.
-fn of_name(path: &Path) -> Option<ExchangeForm> {
-    match path.extension()?.to_str()?.to_ascii_lowercase().as_str() {
-        "json" | "jsonl" | "ndjson" => Some(ExchangeForm::Json),
-        "csv" => Some(ExchangeForm::Csv),
-        "sql" => Some(ExchangeForm::Sql),
-        _ => None,
-    }
 }

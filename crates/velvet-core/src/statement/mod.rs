@@ -9,8 +9,8 @@ mod trail;
 
 pub use create::{column_definition, create, create_index, create_table};
 pub use search::{
-    PAUSE_SEARCH, RESUME_SEARCH, SEARCH_INDEX, check_search, create_search, drop_search, forget_keys, learn_above,
-    learn_keys, remake_search, search_index,
+    SEARCH_INDEX, UNINDEXED, create_search, drop_search, forget_notes, index_row, indexed_rows, noted_rows,
+    remake_search, search_index,
 };
 pub use select::Select;
 pub use shared::{

@@ -5,15 +5,11 @@ use crate::name::{KEY_COLUMN, push_quoted, quoted};
 use crate::order::Sorting;
 use crate::pick::Picked;
 use crate::record::Record;
-use crate::search::{MATCH_BEGINS, MATCH_ENDS};
 use crate::statement::search_index;
 use crate::value::Value;
 
 /// What an order and a range take, so that the text of most statements is allocated once.
 const SPARE: usize = 128;
-
-/// How many words of a matching text are shown around what matches.
-const SNIPPET: u32 = 16;
 
 /// The parts of a selection, of records or of groups of them.
 #[derive(Clone, Debug, Default)]
@@ -81,21 +77,16 @@ impl Select {
     }
 
     /// The statement that reads those of the selected records that match an expression of their search index: best first,
-    /// unless there is an order. After a record's columns comes a part of its text, with what matches between marks.
-    pub fn hits<T: Record>(mut self, expression: String) -> Fragment {
+    /// unless there is an order, or `ranked` says that how well they match says nothing.
+    pub fn hits<T: Record>(mut self, expression: String, ranked: bool) -> Fragment {
         let table = quoted(T::TABLE);
         let index = quoted(&search_index(T::TABLE));
         let names = std::iter::once(KEY_COLUMN).chain(T::COLUMNS.iter().copied());
         let columns: Vec<String> = names.map(|name| format!("{table}.{}", quoted(name))).collect();
-        let mut out = Fragment::text(format!(
-            "SELECT {}, snippet({index}, -1, char({}), char({}), '…', {SNIPPET})",
-            columns.join(", "),
-            u32::from(MATCH_BEGINS),
-            u32::from(MATCH_ENDS),
-        ));
+        let mut out = Fragment::text(format!("SELECT {}", columns.join(", ")));
         self.push_matching::<T>(&mut out, expression);
         if self.sorting.is_empty() {
-            out.text.push_str(&format!(" ORDER BY {index}.rank"));
+            out.text.push_str(&format!(" ORDER BY {index}.{}", if ranked { "rank" } else { "rowid" }));
         } else {
             self.push_order::<T>(&mut out);
         }

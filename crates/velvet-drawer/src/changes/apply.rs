@@ -143,6 +143,7 @@ impl Applying<'_> {
             }
         }
         // A record may come before the one that it links to, a value before the record that had it is changed.
+        let mut aside = None;
         loop {
             let before = waiting.len();
             let mut still = Vec::new();
@@ -156,14 +157,34 @@ impl Applying<'_> {
             if still.is_empty() {
                 return Ok(());
             }
-            if still.len() == before && !self.tie(&still)? {
-                let (number, line, why) = still.remove(0);
-                self.give_in(number, line, why)?;
-            } else if still.len() == before {
+            if still.len() == before && self.tie(&still)? {
                 return Ok(());
+            }
+            if aside.is_none() && still.len() == before {
+                aside = Some(self.let_stand_aside(&still)?);
+            } else if still.len() == before {
+                let (number, line, why) = still.remove(0);
+                let stands_aside = aside.iter().flatten().any(|a| *a == number);
+                self.give_in(number, line, why, stands_aside)?;
             }
             waiting = still.into_iter().map(|(number, line, _)| (number, line)).collect();
         }
+    }
+
+    /// Lets records that want each other's unique values stand aside until they are written, and says which lines are about them.
+    fn let_stand_aside(&self, still: &[(usize, Line, Later)]) -> Result<Vec<usize>, Error> {
+        let wants_a_value =
+            |why: &Later| matches!(why, Later::Refused(fault) if matches!(fault.kind, FaultKind::Clash(_)));
+        let mut aside = Vec::new();
+        for (number, line, _) in still.iter().filter(|(.., why)| wants_a_value(why)) {
+            let table = self.table(line)?;
+            let own_key = table.natural_key.as_deref().unwrap_or_default();
+            let columns: Vec<&str> = line.columns.iter().flatten().map(|(name, _)| name.as_str()).collect();
+            let stands = self.open.stand_aside(table, own_key, &line.own_key, &columns);
+            stands.map_err(|fault| self.engine(fault))?;
+            aside.push(*number);
+        }
+        Ok(aside)
     }
 
     /// Applies changes of records that link to each other, or to themselves: none of them can come first, so each comes without those
@@ -395,14 +416,15 @@ impl Applying<'_> {
         noted.map(drop).map_err(|fault| self.engine(fault))
     }
 
-    /// Nothing that comes makes this change possible: so the device keeps what it can, and tells the other.
-    fn give_in(&mut self, number: usize, line: Line, why: Later) -> Result<(), Error> {
+    /// Nothing that comes makes this change possible: so the device keeps what it can, and tells the other. A record that stands aside must
+    /// be written.
+    fn give_in(&mut self, number: usize, line: Line, why: Later, stands_aside: bool) -> Result<(), Error> {
         let own_key = show::plain(line.own_key.as_ref());
         match why {
             Later::Unlinked(column, told) => {
                 let table = self.table(&line)?.clone();
                 let Some(declared) = table.column(&column) else { return Ok(()) };
-                if !self.was_removed_here(declared, &told)? {
+                if stands_aside || !self.was_removed_here(declared, &told)? {
                     let told = show::plain(told.as_ref());
                     let why = format!("links `{}.{column}` to {told}, which is neither here nor comes", table.name);
                     return Err(refused(self.drawer, number, &why));
@@ -410,9 +432,9 @@ impl Applying<'_> {
                 if declared.optional {
                     self.without_broken_links(number, &line)?;
                 } else {
-                    // It goes the way of the record that it links to.
-                    let gone = Line { columns: None, ..line.clone() };
-                    self.tell_anew(&gone)?;
+                    // It goes the way of the record that it links to, or stays as it was here.
+                    let here = Line::read(self.open, &table, line.own_key.clone(), line.at.clone())?;
+                    self.tell_anew(&here)?;
                 }
             }
             Later::Refused(fault) if line.columns.is_none() && fault.kind == FaultKind::Link => {

@@ -48,6 +48,7 @@ pub(crate) struct Connection {
     pub(super) report: Report,
     pub(super) counting: Option<Counting>,
     pub(super) open: Open,
+    writes: bool,
 }
 
 impl Connection {
@@ -57,8 +58,9 @@ impl Connection {
     /// turn out to be none of ours, or damaged, and the log the only part of it that can be read.
     pub(crate) fn writer(path: &Path, settings: &Settings) -> Result<Connection, Fault> {
         let found_log = has_log(path);
-        let connection =
+        let mut connection =
             Connection::open(path, OpenFlags::SQLITE_OPEN_READ_WRITE | OpenFlags::SQLITE_OPEN_CREATE, settings)?;
+        connection.writes = true;
         if found_log {
             connection.leave_log_alone(true);
         }
@@ -86,6 +88,7 @@ impl Connection {
             report: Report::none(),
             counting: None,
             open: Open::default(),
+            writes: false,
         })
     }
 
@@ -273,6 +276,11 @@ impl Connection {
     pub(crate) fn number(&self, text: &str) -> Result<i64, Fault> {
         self.refuse_if_rolled_back()?;
         self.engine.query_row(text, params![], |row| row.get(0)).map_err(|error| self.failed(error))
+    }
+
+    /// Whether it may write.
+    pub(crate) fn writes(&self) -> bool {
+        self.writes
     }
 
     /// The row number that the last insert gave.

@@ -20,6 +20,7 @@ pub(crate) use pool::{Pool, SharedWriter};
 pub(crate) use report::Reporting;
 pub(crate) use statement::{Cells, Placed, Row, Rows, Statement};
 pub(crate) use traceless::Traceless;
+pub(crate) use transaction::Transaction;
 pub(crate) use whole_copy::{copy_from, copy_whole};
 
 /// The files that stand beside a database file and belong to it.

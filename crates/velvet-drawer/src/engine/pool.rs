@@ -3,7 +3,8 @@
 use super::{Connection, Fault, Settings};
 use std::ops::Deref;
 use std::path::{Path, PathBuf};
-use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
+use std::sync::{Arc, Mutex, MutexGuard, PoisonError, TryLockError};
+use std::time::Duration;
 
 /// How many idle readers are kept open.
 const IDLE_READERS: usize = 4;
@@ -45,6 +46,20 @@ impl Pool {
     /// The one connection that writes; waits until other threads have given it back.
     pub(crate) fn writer(&self) -> Writer<'_> {
         Writer(self.writer.lock())
+    }
+
+    /// The one connection that writes, unless a thread has it just now.
+    pub(crate) fn idle_writer(&self) -> Option<Writer<'_>> {
+        match self.writer.0.try_lock() {
+            Ok(writer) => Some(Writer(writer)),
+            Err(TryLockError::Poisoned(poisoned)) => Some(Writer(poisoned.into_inner())),
+            Err(TryLockError::WouldBlock) => None,
+        }
+    }
+
+    /// How long connections wait for other processes.
+    pub(crate) fn wait(&self) -> Duration {
+        self.settings.wait
     }
 
     /// The connection that writes, for whoever writes beside the app; it is given up before the pool is closed.

@@ -1,17 +1,17 @@
 //! Whether a file is sound: its pages, links, indexes and search indexes, stored values, and what it says about itself.
 
 use super::file::{File, list};
-use crate::engine::{Connection, Fault, FaultKind, Settings, copy_from};
+use crate::engine::{Connection, Fault, FaultKind};
 use crate::error::Error;
 use crate::opening::About;
+use crate::searching;
 use crate::upgrading;
 use std::fmt;
-use std::time::Duration;
 use velvet_core::fits::fits;
 use velvet_core::name::{KEY_COLUMN, quoted};
 use velvet_core::physical::Physical;
 use velvet_core::structure::{Structure, Table};
-use velvet_core::{Misfit, fingerprint, statement};
+use velvet_core::{Misfit, fingerprint};
 
 /// What a check found.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
@@ -84,7 +84,7 @@ impl File {
     /// Checks everything that can be checked; `looked_at` hears now and then how many rows were. Of a file that no app of ours made,
     /// these are its pages, indexes and links.
     ///
-    /// The file is only read. Search indexes are checked on a copy, which takes its space for as long.
+    /// The file is only read.
     ///
     /// # Errors
     /// When the file cannot be read at all. Damage is no error, but what is looked for.
@@ -116,10 +116,8 @@ impl File {
                 looked.or_else(|fault| damage(&mut checked, Some(&table.name), fault))?;
             }
             let has_damage = checked.problems.iter().any(|p| p.kind == ProblemKind::Pages);
-            let searched = self.declared().map_or(&[][..], |s| &s.tables).iter().filter(|t| !t.searchable.is_empty());
-            let searched: Vec<&str> = searched.map(|t| t.name.as_str()).collect();
-            if !searched.is_empty() && !has_damage {
-                search_indexes(connection, &searched, &mut checked)?;
+            if let Some(declared) = self.declared().filter(|_| !has_damage) {
+                search_indexes(connection, declared, &mut checked)?;
             }
             Ok(checked)
         })
@@ -213,24 +211,19 @@ fn values(
     Ok(())
 }
 
-/// The engine checks a search index by a statement that writes, so this is done on a copy.
-fn search_indexes(connection: &Connection, tables: &[&str], checked: &mut Checked) -> Result<(), Fault> {
-    let device = |error: std::io::Error| Fault { kind: FaultKind::Device, message: error.to_string() };
-    let folder = tempfile::tempdir().map_err(device)?;
-    let copy = folder.path().join("copy");
-    copy_from(connection, &copy)?;
-    let copy = Connection::writer(&copy, &Settings::of_ours(Duration::ZERO, true))?;
-    for table in tables {
-        match copy.run(&statement::check_search(table)) {
-            Ok(()) => {}
-            Err(Fault { kind: FaultKind::Damaged, .. }) => {
+fn search_indexes(connection: &Connection, declared: &Structure, checked: &mut Checked) -> Result<(), Fault> {
+    for table in searching::searched(declared) {
+        match searching::is_sound(connection, table) {
+            Ok(true) => {}
+            Ok(false) => {
                 let what = format!(
-                    "the search index of `{table}` does not say what is in it; Drawer::remake_search_index makes it anew"
+                    "the search index of `{}` does not say what is in it; Drawer::remake_search_index makes it anew",
+                    table.name
                 );
-                checked.add(ProblemKind::SearchIndex, Some(table), None, what);
+                checked.add(ProblemKind::SearchIndex, Some(&table.name), None, what);
             }
-            Err(fault) => damage(checked, Some(table), fault)?,
+            Err(fault) => damage(checked, Some(&table.name), fault)?,
         }
     }
-    copy.close()
+    Ok(())
 }

@@ -124,7 +124,11 @@ impl File {
     ) -> Result<Comparison, Error> {
         let (structure, structure_after) = (self.structure()?, after.structure()?);
         let mut comparison = Comparison { structure: differences(&structure, &structure_after), tables: Vec::new() };
-        let created = |file: &File| file.read("cannot read when it was created", |c| About::fact(c, "created_at"));
+        let created = |file: &File| {
+            file.read("cannot read when it was created", |c| {
+                if file.is_ours() { About::fact(c, "created_at") } else { Ok(None) }
+            })
+        };
         let is_copy = created(self)?.is_some_and(|at| created(after).is_ok_and(|other| other.as_ref() == Some(&at)));
         let mut rows = 0;
         for table in &structure {

@@ -176,7 +176,7 @@ impl File {
                 format!("SELECT name FROM sqlite_schema WHERE sql LIKE 'CREATE VIRTUAL%' AND {more} ORDER BY rowid");
             self.read("cannot list the virtual tables", |c| list(c, &text))
         };
-        for index in list_of("sql LIKE '%fts5%content=%'")? {
+        for index in list_of("sql LIKE '%fts5%content=%' AND sql NOT LIKE '%content=''''%'")? {
             written(writeln!(out, "INSERT INTO {0} ({0}) VALUES ('rebuild');", quoted(&index)))?;
         }
         let mut rows = 0;

@@ -120,7 +120,8 @@ impl File {
         self.structure.as_ref()
     }
 
-    /// The names of its tables and views, without those of its own bookkeeping, and those in which virtual tables keep what they show.
+    /// The names of its tables and views, without those of our own bookkeeping in a file that an app of ours made, and those in which
+    /// virtual tables keep what they show.
     ///
     /// # Errors
     /// When the file cannot be read.
@@ -128,11 +129,12 @@ impl File {
         let mut names = self.read("cannot list the tables", |c| {
             list(
                 c,
-                "SELECT name FROM sqlite_schema WHERE type IN ('table', 'view') \
-                 AND name NOT LIKE 'sqlite\\_%' ESCAPE '\\' AND name NOT LIKE 'velvet\\_%' ESCAPE '\\' \
+                "SELECT name FROM sqlite_schema WHERE type IN ('table', 'view') AND name NOT LIKE 'sqlite\\_%' ESCAPE '\\' \
                  AND name NOT IN (SELECT name FROM pragma_table_list WHERE schema = 'main' AND type = 'shadow') ORDER BY rowid",
             )
         })?;
+        // Another program may call its tables so too.
+        names.retain(|name| !self.is_ours || !name.starts_with("velvet_"));
         if let Some(declared) = &self.structure {
             // An upgrade writes tables anew, which changes their order in the file.
             let position = |name: &String| declared.tables.iter().position(|t| t.name == *name).unwrap_or(usize::MAX);

@@ -28,6 +28,7 @@ use crate::engine::{self, Connection, Fault, FaultKind, Pool, Settings};
 use crate::error::Error;
 use crate::events;
 use crate::schema::{Declared, Schema};
+use crate::searching;
 use crate::sessions::{self, Recorder, Start};
 use crate::trails::{Keeping, Wanted};
 use crate::upgrading::{self, Adopted, Conversions, Upgraded, Watch};
@@ -41,6 +42,7 @@ use std::sync::Arc;
 use std::time::{Duration, Instant};
 use velvet_core::Record;
 use velvet_core::statement::Trail;
+use velvet_core::structure::Structure;
 
 /// How to open a drawer, where the defaults do not fit.
 ///
@@ -552,7 +554,11 @@ impl Options {
         watch: &Watch,
     ) -> Result<Opened, Error> {
         match found {
-            Found::Current { trail } => self.trails.bring_up(connection, declared, &trail).map(|()| Opened::default()),
+            Found::Current { trail } => {
+                self.trails.bring_up(connection, declared, &trail)?;
+                self.index_what_others_wrote(connection, &declared.structure);
+                Ok(Opened::default())
+            }
             Found::Older(from) => {
                 let upgraded = upgrading::upgrade(connection, declared, from, path, watch)?;
                 self.trails.bring_up(connection, declared, "")?;
@@ -564,6 +570,14 @@ impl Options {
             }
             // Another process was faster, perhaps with an older version of the app.
             Found::Fresh => self.bring_up(connection, recognise(connection, declared)?, declared, path, watch),
+        }
+    }
+
+    /// So that the first search finds what other programs wrote while the file was closed. Where that cannot be, the search says so.
+    fn index_what_others_wrote(&self, connection: &Connection, structure: &Structure) {
+        let is_searched = searching::searched(structure).next().is_some();
+        if is_searched && searching::is_behind(connection).unwrap_or_default() {
+            let _ = searching::catch_up_at_once(connection, structure, self.settings.wait);
         }
     }
 
@@ -596,7 +610,7 @@ impl Options {
 /// The engine says of a file in a folder that cannot be written only that it cannot be opened, because it wants to put its
 /// log there.
 fn told_from_read_only(fault: Fault, path: &Path) -> Fault {
-    let folder = path.parent().filter(|_| fault.kind == FaultKind::CannotOpen && path.is_file());
+    let folder = path.parent().filter(|_| fault.kind == FaultKind::CannotOpen);
     let Some(Err(error)) = folder.map(tempfile::tempfile_in) else { return fault };
     match error.kind() {
         io::ErrorKind::PermissionDenied | io::ErrorKind::ReadOnlyFilesystem => {

@@ -32,6 +32,9 @@ pub(super) fn open(
         let lacks = inner.in_effect().lacks(asked);
         return if lacks.is_empty() { Ok(inner) } else { Err(other_options(&lacks).in_file(path)) };
     }
+    if let Some(other) = open_under_another_name(path) {
+        return Err(other_name(&other).in_file(path));
+    }
     let inner = open(declared)?;
     *held = Arc::downgrade(&inner);
     Ok(inner)
@@ -71,14 +74,47 @@ impl Drop for Opening {
 /// Whether this process has the file at this resolved path open.
 pub(crate) fn is_open_here(path: &Path) -> bool {
     let open = OPEN.lock().unwrap_or_else(PoisonError::into_inner);
-    open.get(path).is_some_and(|slot| slot.try_lock().map_or(true, |held| held.strong_count() > 0))
+    open.get(path).is_some_and(is_open)
+}
+
+fn is_open(slot: &Slot) -> bool {
+    slot.try_lock().map_or(true, |held| held.strong_count() > 0)
+}
+
+/// The path under which this process has the same file open, where that is a hard link: each name has a log of its own, so that what is
+/// written under one is lost under the other.
+fn open_under_another_name(path: &Path) -> Option<PathBuf> {
+    let file = identity(path)?;
+    let open = OPEN.lock().unwrap_or_else(PoisonError::into_inner);
+    let is_same = |(other, slot): &(&PathBuf, &Slot)| *other != path && is_open(slot) && identity(other) == Some(file);
+    open.iter().find(is_same).map(|(other, _)| other.clone())
+}
+
+/// What tells a file from all others on the device, where the system says.
+#[cfg(unix)]
+fn identity(path: &Path) -> Option<(u64, u64)> {
+    use std::os::unix::fs::MetadataExt;
+    std::fs::metadata(path).ok().map(|file| (file.dev(), file.ino()))
+}
+
+#[cfg(not(unix))]
+fn identity(_path: &Path) -> Option<(u64, u64)> {
+    None
 }
 
 fn slot(path: &Path) -> Slot {
     let mut open = OPEN.lock().unwrap_or_else(PoisonError::into_inner);
     // Slots that nobody uses and whose drawer is closed are of no more use.
-    open.retain(|_, slot| Arc::strong_count(slot) > 1 || slot.try_lock().map_or(true, |held| held.strong_count() > 0));
+    open.retain(|_, slot| Arc::strong_count(slot) > 1 || is_open(slot));
     Arc::clone(open.entry(path.to_owned()).or_default())
+}
+
+fn other_name(other: &Path) -> Error {
+    let problem =
+        format!("cannot open the drawer: this process has the same file open by another name, {}", other.display());
+    Error::new(Cause::InUse, problem)
+        .untouched("The open drawer is not affected")
+        .advise("Use one name for one file: a second name (a hard link) is no copy of it; Drawer::copy_to makes one")
 }
 
 fn other_options(lacks: &[&str]) -> Error {

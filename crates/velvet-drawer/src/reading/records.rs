@@ -4,6 +4,7 @@ use super::{Gather, Open, Reads, Writes, reading, stored};
 use crate::drawer::Drawer;
 use crate::engine::Rows;
 use crate::error::Error;
+use crate::searching;
 use std::marker::PhantomData;
 use velvet_core::record::stored_values;
 use velvet_core::statement::Select;
@@ -226,6 +227,22 @@ impl<'a, T: Record, Access> Records<'a, T, Access> {
         match self.from {
             From::Drawer(drawer) => Some(drawer),
             From::Open(_) => None,
+        }
+    }
+
+    /// Sees to it that the search index was told of all that was written, as far as this selection sees it.
+    pub(super) fn search_index_is_told(&self) -> Result<(), Error> {
+        match self.from {
+            From::Drawer(drawer) => {
+                let is_behind = drawer.reading(|connection| {
+                    searching::is_behind(connection).map_err(|fault| drawer.inner.fault(&reading::<T>(), fault))
+                });
+                if is_behind? { drawer.tell_the_search_index() } else { Ok(()) }
+            }
+            // A view was told when it began.
+            From::Open(open) if !open.connection.writes() => Ok(()),
+            From::Open(open) => searching::catch_up(open.connection, &open.inner.declared.structure)
+                .map_err(open.fault(|| "cannot tell the search index of what was written".into())),
         }
     }
 

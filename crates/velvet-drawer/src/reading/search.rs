@@ -4,14 +4,14 @@ use super::{Explained, Open, Reads, Records, reading, stored};
 use crate::error::Error;
 use std::fmt;
 use std::ops::Deref;
-use velvet_core::search::{Marked, expression};
+use velvet_core::search::{Marked, Sought};
 use velvet_core::{Record, Searchable, Stored};
 
 /// The records of a selection that have words.
 #[must_use = "a search reads nothing until it is collected"]
 pub struct Search<'a, T> {
     records: Records<'a, T, Reads>,
-    expression: Option<String>,
+    sought: Sought,
 }
 
 /// A record that was found; by deref, the stored record.
@@ -51,8 +51,11 @@ impl<'a, T: Record, Access> Records<'a, T, Access> {
     /// Finds the records with all of these words in their searchable columns, best first: by how rare the words are, how often
     /// they come, and the weights of the columns. Another order can be asked for with `sort_by`.
     ///
-    /// Large and small letters and accents make no difference. The last word may go on, unless something follows it: `cob`
-    /// finds cobalt, `cob ` and `cob blue` do not. Whatever is typed is taken as words; where there is none, nothing is found.
+    /// Large and small letters, accents, apostrophes and hyphens make no difference, in any script: `strasse` finds Straße, `obrien`
+    /// O'Brien. The last word may go on, unless something follows it: `cob` finds cobalt, `cob ` and `cob blue` do not. In scripts
+    /// that put no spaces between words, and of pictures, any part is found. Whatever is typed is taken as words, of which up to 32
+    /// are looked for; where there is none, nothing is found. What is no more than the beginning of a word, of one or two letters,
+    /// is found in the order in which the records were stored, because so much has it.
     ///
     /// ```
     /// # use velvet_drawer::{Drawer, Record, Schema};
@@ -79,7 +82,7 @@ impl<'a, T: Record, Access> Records<'a, T, Access> {
     where
         T: Searchable,
     {
-        Search { records: self.read_only(), expression: expression(words) }
+        Search { records: self.read_only(), sought: Sought::typed(words) }
     }
 }
 
@@ -101,14 +104,17 @@ impl<T: Searchable> Search<'_, T> {
     /// # Errors
     /// As [`Records::collect`].
     pub fn collect(self) -> Result<Vec<Hit<T>>, Error> {
-        let Search { records, expression } = self;
-        let Some(expression) = expression else { return Ok(Vec::new()) };
+        let Search { records, sought } = self;
+        let Some(expression) = sought.expression() else { return Ok(Vec::new()) };
+        records.search_index_is_told()?;
+        let place = |(name, _): &(&str, f64)| T::COLUMNS.iter().position(|c| c == name).map(|at| at + 1);
+        let places: Vec<usize> = T::SEARCHABLE.iter().filter_map(place).collect();
         records.run(
-            |select| select.hits::<T>(expression),
+            |select| select.hits::<T>(expression, !sought.is_hardly_anything()),
             |open: Open<'_>, rows| {
                 let mut all = Vec::new();
                 while let Some(row) = rows.next().map_err(open.fault(reading::<T>))? {
-                    let marked = Marked::from_snippet(row.text(T::COLUMNS.len() + 1));
+                    let marked = sought.marked(places.iter().map(|at| row.text(*at)));
                     all.push(Hit { stored: stored(open, row)?, marked });
                 }
                 Ok(all)
@@ -130,8 +136,9 @@ impl<T: Searchable> Search<'_, T> {
     /// # Errors
     /// As [`Records::count`].
     pub fn count(self) -> Result<u64, Error> {
-        let Search { records, expression } = self;
-        let Some(expression) = expression else { return Ok(0) };
+        let Search { records, sought } = self;
+        let Some(expression) = sought.expression() else { return Ok(0) };
+        records.search_index_is_told()?;
         records.run(
             |select| select.count_hits::<T>(expression),
             |open, rows| {
@@ -146,7 +153,8 @@ impl<T: Searchable> Search<'_, T> {
     /// # Errors
     /// As [`Records::count`].
     pub fn explain(self) -> Result<Explained, Error> {
-        let Search { records, expression } = self;
-        records.explain_as(|select| select.hits::<T>(expression.unwrap_or_default()))
+        let Search { records, sought } = self;
+        let ranked = !sought.is_hardly_anything();
+        records.explain_as(|select| select.hits::<T>(sought.expression().unwrap_or_default(), ranked))
     }
 }

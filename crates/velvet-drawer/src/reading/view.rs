@@ -2,8 +2,9 @@
 
 use super::{Open, Reads, Records};
 use crate::drawer::Drawer;
-use crate::engine::Statement;
+use crate::engine::{Connection, Statement, Transaction};
 use crate::error::Error;
+use crate::searching;
 use std::any::TypeId;
 use std::cell::RefCell;
 use velvet_core::{ColumnType, Key, Keyed, Record, Stored, ValueRef};
@@ -35,11 +36,38 @@ impl Drawer {
     pub fn read<R>(&self, work: impl FnOnce(&View<'_>) -> Result<R, Error>) -> Result<R, Error> {
         self.reading(|connection| {
             let open = Open { connection, inner: &self.inner };
-            let _state = connection.snapshot().map_err(open.fault(|| "cannot begin to read".into()))?;
+            let _state = self.state(connection)?;
             self.busy_here(|| work(&View { open, gets: RefCell::default() }))
         })
     }
 }
+
+impl Drawer {
+    /// Begins to read from one state of the file, in which the search index was told of what other programs wrote.
+    fn state<'c>(&self, connection: &'c Connection) -> Result<Transaction<'c>, Error> {
+        let fault = |fault| self.inner.fault("cannot begin to read", fault);
+        for _ in 0..ATTEMPTS {
+            let state = connection.snapshot().map_err(fault)?;
+            if !self.inner.is_searched || !searching::is_behind(connection).map_err(fault)? {
+                return Ok(state);
+            }
+            drop(state);
+            self.tell_the_search_index()?;
+        }
+        connection.snapshot().map_err(fault)
+    }
+
+    /// Tells the search index of what other programs wrote. Reading does not wait for writing: where somebody writes just now, what
+    /// the index was not told of is not found yet.
+    pub(super) fn tell_the_search_index(&self) -> Result<(), Error> {
+        let Some(writer) = self.inner.pool().idle_writer() else { return Ok(()) };
+        searching::catch_up_at_once(&writer, &self.inner.declared.structure, self.inner.pool().wait())
+            .map_err(|fault| self.inner.fault("cannot tell the search index of what was written", fault))
+    }
+}
+
+/// How often the search index is told of what other programs wrote, when they write all the time.
+const ATTEMPTS: usize = 3;
 
 impl<'a> View<'a> {
     pub(crate) fn open(&self) -> Open<'a> {

@@ -6,6 +6,7 @@ use crate::engine::Connection;
 use crate::error::{Cause, Error};
 use crate::opening::About;
 use crate::schema::Declared;
+use crate::searching;
 use std::path::{Path, PathBuf};
 use velvet_core::evolution::{History, Rebuild};
 use velvet_core::fingerprint;
@@ -55,6 +56,7 @@ impl Upgrading<'_> {
     }
 
     fn take_over(&self, conversions: &Conversions) -> Result<(Adopted, Option<Backup>), Error> {
+        self.no_name_of_ours_is_taken()?;
         let found = physical::read(self.connection).map_err(|fault| self.refused(fault))?;
         let (version, structure) = self.version_of(&found)?;
         let tables: Vec<(&Table, &str, Vec<String>)> = structure
@@ -74,6 +76,7 @@ impl Upgrading<'_> {
         for statement in structure.tables.iter().flat_map(|t| attendants(&structure, t)) {
             self.connection.run(&statement).map_err(|fault| self.refused(fault))?;
         }
+        searching::bring_up(self.connection, &structure).map_err(|fault| self.refused(fault))?;
         self.links_hold()?;
         let expected = Physical::of(&structure);
         let now = physical::read(self.connection).map_err(|fault| self.refused(fault))?;
@@ -85,6 +88,22 @@ impl Upgrading<'_> {
             Declared { version, fingerprint: fingerprint::of(&structure), structure, ..self.declared.clone() };
         About::write(self.connection, &described).map_err(|fault| self.refused(fault))?;
         Ok((Adopted { version, backup: None }, backup))
+    }
+
+    /// What the library keeps in the file has names of its own, which the app may have used before.
+    fn no_name_of_ours_is_taken(&self) -> Result<(), Error> {
+        let text = "SELECT coalesce(group_concat(type || ' `' || name || '`', ', '), '') FROM sqlite_schema WHERE name LIKE 'velvet\\_%' ESCAPE '\\'";
+        let mut statement = self.connection.prepare(text).map_err(|fault| self.refused(fault))?;
+        let mut rows = statement.rows();
+        let taken =
+            rows.next().map_err(|fault| self.refused(fault))?.map(|row| row.text(0).to_owned()).unwrap_or_default();
+        if taken.is_empty() {
+            return Ok(());
+        }
+        let problem =
+            format!("{}: names that begin with `velvet_` are the library's own, and it has the {taken}", self.doing);
+        Err(Error::new(Cause::OtherStructure, problem)
+            .advise("Rename or remove them, with the code that made them, and open it again"))
     }
 
     fn conversions_fit(&self, structure: &Structure, conversions: &Conversions) -> Result<(), Error> {

@@ -23,6 +23,7 @@ use crate::error::{Cause, Error};
 use crate::events;
 use crate::opening::About;
 use crate::schema::Declared;
+use crate::searching;
 use crate::trails::Wanted;
 use backup::Backup;
 use std::path::{Path, PathBuf};
@@ -167,6 +168,7 @@ impl Upgrading<'_> {
         if steps.iter().flat_map(|s| &s.operations).any(Operation::touches_rows) {
             self.links_hold()?;
         }
+        searching::bring_up(self.connection, &self.declared.structure).map_err(|fault| self.engine(fault))?;
         self.ends_as_declared()?;
         About::rewrite(self.connection, self.declared, &done).map_err(|fault| self.engine(fault))?;
         Ok(Some((Upgraded { from: self.from, steps: done, backup: None }, backup)))

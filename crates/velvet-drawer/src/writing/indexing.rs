@@ -1,28 +1,22 @@
-//! Telling the search index of many writes at once, and seeing that it is right.
-//!
-//! The index writes to the file at the end of each statement. So where a loop writes many records, its triggers pause, and it is
-//! told of all of them in one statement.
+//! Seeing that a search index is right, and making it anew.
 
 use crate::drawer::Drawer;
-use crate::engine::{Fault, FaultKind};
-use crate::error::Error;
-use crate::reading::Open;
-use velvet_core::name::{KEY_COLUMN, quoted};
-use velvet_core::statement::{self, PAUSE_SEARCH, RESUME_SEARCH};
-use velvet_core::{Record, Searchable, ValueRef};
+use crate::error::{Cause, Error};
+use crate::searching;
+use velvet_core::Searchable;
+use velvet_core::structure::Table;
 
 impl Drawer {
-    /// Whether the search index of these records says what is in them. A program that replaces rows without telling it can
-    /// make it wrong; [`Drawer::remake_search_index`] makes it right.
+    /// Whether the search index of these records says what is in them. Nothing that writes to the file makes it wrong, but for a program
+    /// that writes to the index itself; [`Drawer::remake_search_index`] makes it right.
     ///
     /// # Errors
-    /// When the file cannot be read or is locked.
+    /// When the file cannot be read.
     pub fn search_index_is_sound<T: Searchable>(&self) -> Result<bool, Error> {
-        let doing = || format!("cannot check the search index of {}", T::TABLE);
-        self.writing(|connection| match connection.run(&statement::check_search(T::TABLE)) {
-            Ok(()) => Ok(true),
-            Err(Fault { kind: FaultKind::Damaged, .. }) => Ok(false),
-            Err(fault) => Err(self.inner.fault(&doing(), fault)),
+        let doing = format!("cannot check the search index of {}", T::TABLE);
+        let table = self.declared_table::<T>(&doing)?;
+        self.reading(|connection| {
+            searching::is_sound(connection, table).map_err(|fault| self.inner.fault(&doing, fault))
         })
     }
 
@@ -41,56 +35,18 @@ impl Drawer {
     /// # Ok::<(), velvet_drawer::Error>(())
     /// ```
     pub fn remake_search_index<T: Searchable>(&self) -> Result<(), Error> {
-        let doing = || format!("cannot make the search index of {} anew", T::TABLE);
+        let doing = format!("cannot make the search index of {} anew", T::TABLE);
+        self.declared_table::<T>(&doing)?;
         self.write(|tx| {
-            tx.connection().run(&statement::remake_search(T::TABLE)).map_err(|f| self.inner.fault(&doing(), f))
+            searching::remake(tx.connection(), &self.inner.declared.structure, T::TABLE)
+                .map_err(|fault| self.inner.fault(&doing, fault))
         })
     }
-}
 
-impl Open<'_> {
-    /// Runs `insert`, which inserts many records of `T`, and tells their search index of all of them at its end, also when it
-    /// fails in the middle: what was inserted before may be kept.
-    pub(super) fn indexed_together<T: Record, R>(self, insert: impl FnOnce() -> Result<R, Error>) -> Result<R, Error> {
-        if T::SEARCHABLE.is_empty() {
-            return insert();
-        }
-        let engine = |fault| self.inner.fault(&format!("cannot tell the search index of {}", T::TABLE), fault);
-        let last = format!("SELECT coalesce(max({}), 0) FROM {}", quoted(KEY_COLUMN), quoted(T::TABLE));
-        let last = self.connection.number(&last).map_err(engine)?;
-        self.connection.execute(PAUSE_SEARCH).map_err(engine)?;
-        let result = insert();
-        let learn = statement::learn_above(T::TABLE, T::SEARCHABLE);
-        let told = self.tell(&learn, ValueRef::Integer(last));
-        self.connection.execute(RESUME_SEARCH).map_err(engine)?;
-        told.map_err(engine)?;
-        result
-    }
-
-    /// Runs `update`, which changes the records with these keys and no others, and tells the search index before and after.
-    pub(super) fn reindexed_together<T: Record, R>(
-        self,
-        keys: &str,
-        update: impl FnOnce() -> Result<R, Error>,
-    ) -> Result<R, Error> {
-        if T::SEARCHABLE.is_empty() {
-            return update();
-        }
-        let engine = |fault| self.inner.fault(&format!("cannot tell the search index of {}", T::TABLE), fault);
-        let (forget, learn) =
-            (statement::forget_keys(T::TABLE, T::SEARCHABLE), statement::learn_keys(T::TABLE, T::SEARCHABLE));
-        self.tell(&forget, ValueRef::Text(keys)).map_err(engine)?;
-        self.connection.execute(PAUSE_SEARCH).map_err(engine)?;
-        let result = update();
-        let told = self.tell(&learn, ValueRef::Text(keys));
-        self.connection.execute(RESUME_SEARCH).map_err(engine)?;
-        told.map_err(engine)?;
-        result
-    }
-
-    fn tell(self, text: &str, argument: ValueRef<'_>) -> Result<(), Fault> {
-        let mut statement = self.connection.prepare(text)?;
-        statement.bind(1, argument)?;
-        statement.execute().map(drop)
+    fn declared_table<T: Searchable>(&self, doing: &str) -> Result<&Table, Error> {
+        self.inner.declared.structure.table(T::TABLE).ok_or_else(|| {
+            let error = Error::new(Cause::Schema, format!("{doing}: it is not in the schema"));
+            self.inner.place.name(error.advise("Add its record to the schema with `.record::<…>()`"))
+        })
     }
 }

@@ -49,18 +49,7 @@ impl Open<'_> {
     }
 
     pub(crate) fn insert_all<T: Record>(self, records: impl IntoIterator<Item = T>) -> Result<Vec<Stored<T>>, Error> {
-        if T::SEARCHABLE.is_empty() {
-            return self.insert_each(records.into_iter());
-        }
-        // The app's own code, which may write, must not run while the search index does not listen.
-        let records: Vec<T> = records.into_iter().collect();
-        if records.is_empty() {
-            return Ok(Vec::new());
-        }
-        self.indexed_together::<T, _>(|| self.insert_each(records.into_iter()))
-    }
-
-    fn insert_each<T: Record>(self, records: impl Iterator<Item = T>) -> Result<Vec<Stored<T>>, Error> {
+        let records = records.into_iter();
         let mut all = Vec::with_capacity(records.size_hint().0);
         let preparing = || format!("cannot insert records of {}", T::TABLE);
         let mut statement = self.connection.prepare(&T::statements().insert).map_err(self.fault(preparing))?;

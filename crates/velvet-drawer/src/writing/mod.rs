@@ -1,5 +1,6 @@
 //! Writing records: one or many, all or nothing.
 
+mod aside;
 mod change;
 mod clash;
 mod compact;

@@ -2,6 +2,7 @@
 
 use super::{Tx, UNTOUCHED, clash, misfit};
 use crate::drawer::Drawer;
+use crate::engine::Fault;
 use crate::error::{Cause, Error};
 use crate::opening::About;
 use crate::reading::Open;
@@ -211,7 +212,7 @@ impl<T: Record> Refreshing<'_, T> {
         format!("cannot refresh {}", T::TABLE)
     }
 
-    fn engine(&self, fault: crate::engine::Fault) -> Error {
+    fn engine(&self, fault: Fault) -> Error {
         self.open.inner.fault(&self.doing(), fault).untouched(UNTOUCHED)
     }
 
@@ -305,15 +306,39 @@ impl<T: Record> Refreshing<'_, T> {
         if changed.is_empty() {
             return Ok(());
         }
-        let keys = list(changed.iter().map(|(_, key, _)| key));
-        self.open.reindexed_together::<T, ()>(&keys, || {
-            for (at, key, columns) in changed {
+        let (mut waiting, mut stood_aside) = (changed.iter().collect::<Vec<_>>(), false);
+        loop {
+            let (before, mut clash) = (waiting.len(), None);
+            let mut still = Vec::new();
+            for changed @ (at, key, columns) in waiting {
                 let key = Key::from_number(*key);
                 let doing = || format!("{}: record {} of those that came cannot replace {key}", self.doing(), at + 1);
-                self.open.write_columns(key, &self.incoming[*at], columns, doing)?;
+                match self.open.write_columns(key, &self.incoming[*at], columns, doing) {
+                    Ok(()) => {}
+                    // The record that has the value may be still to be changed.
+                    Err(error) if error.is_clash() => {
+                        clash.get_or_insert(error);
+                        still.push(changed);
+                    }
+                    Err(error) => return Err(error),
+                }
             }
-            Ok(())
-        })
+            let Some(clash) = clash else { return Ok(()) };
+            if !stood_aside {
+                // They may want each other's values.
+                still.iter().try_for_each(|(_, key, columns)| self.stand_aside(*key, columns))?;
+                stood_aside = true;
+            } else if still.len() == before {
+                return Err(clash);
+            }
+            waiting = still;
+        }
+    }
+
+    fn stand_aside(&self, key: i64, columns: &[usize]) -> Result<(), Error> {
+        let Some(table) = self.open.inner.declared.structure.table(T::TABLE) else { return Ok(()) };
+        let columns: Vec<&str> = columns.iter().map(|at| T::COLUMNS[*at]).collect();
+        self.open.stand_aside(table, KEY_COLUMN, &key.into(), &columns).map_err(|fault| self.engine(fault))
     }
 
     fn insert(&self, new: Vec<usize>) -> Result<(), Error> {
@@ -325,13 +350,11 @@ impl<T: Record> Refreshing<'_, T> {
             .connection
             .prepare(&T::statements().insert)
             .map_err(open.fault(|| format!("cannot refresh {}", T::TABLE)))?;
-        open.indexed_together::<T, ()>(|| {
-            for at in new {
-                let doing = || format!("cannot refresh {}: record {} of those that came", T::TABLE, at + 1);
-                open.insert_with(&mut statement, &incoming[at], doing)?;
-            }
-            Ok(())
-        })
+        for at in new {
+            let doing = || format!("cannot refresh {}: record {} of those that came", T::TABLE, at + 1);
+            open.insert_with(&mut statement, &incoming[at], doing)?;
+        }
+        Ok(())
     }
 }
 

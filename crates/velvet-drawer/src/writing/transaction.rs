@@ -4,6 +4,7 @@ use crate::drawer::Drawer;
 use crate::engine::Connection;
 use crate::error::Error;
 use crate::reading::{Open, Records};
+use crate::searching;
 use crate::trails::Keeping;
 use velvet_core::{ColumnType, Key, Keyed, Pick, Record, Stored};
 
@@ -44,6 +45,10 @@ impl Drawer {
                 keeping.begin(connection).map_err(engine("cannot begin the trail of a write"))?;
             }
             let result = self.busy_here(|| work(&Tx(open)))?;
+            if self.inner.is_searched {
+                searching::catch_up(connection, &self.inner.declared.structure)
+                    .map_err(engine("cannot tell the search index of what was written"))?;
+            }
             if let Some((keeping, session)) = trail {
                 keeping.end(connection, session).map_err(engine("cannot keep the trail of a write"))?;
             }

@@ -11,6 +11,7 @@ use crate::engine::{Connection, Fault, FaultKind, Settings};
 use crate::error::{Cause, Error};
 use crate::new_file;
 use crate::opening::{APPLICATION_ID, About, is_open_here, resolved};
+use crate::searching;
 use source::Source;
 use std::collections::BTreeMap;
 use std::path::Path;
@@ -18,7 +19,7 @@ use std::time::Duration;
 use tree::{FoundRow, Missing};
 use velvet_core::name::quoted;
 use velvet_core::pages::Encoding;
-use velvet_core::statement::{create_search, create_shared};
+use velvet_core::statement::{UNINDEXED, create_search, create_shared};
 use velvet_core::structure::Structure;
 use velvet_core::{Value, fingerprint};
 
@@ -199,6 +200,8 @@ impl Salvaging<'_> {
             self.report.lost.push("part of the list of tables cannot be read; tables may be missing".into());
         }
         let structure = self.structure(&entries)?;
+        let is_ours = structure.is_some() || self.application() == APPLICATION_ID;
+        let is_made_anew = |name: &str| is_ours && is_made_anew(name);
         let is_saved = |e: &&Entry| e.kind == "table" && !e.name.starts_with("sqlite_") && !is_made_anew(&e.name);
         let mut tables = Vec::new();
         for entry in entries.iter().filter(is_saved) {
@@ -216,7 +219,8 @@ impl Salvaging<'_> {
         self.find_astray(&mut tables)?;
         self.keep_last_numbers()?;
         self.finish(structure.as_ref(), &mut tables)?;
-        let (own, others): (Vec<_>, Vec<_>) = tables.into_iter().partition(|t| t.name.starts_with("velvet_"));
+        let (own, others): (Vec<_>, Vec<_>) =
+            tables.into_iter().partition(|t| is_ours && t.name.starts_with("velvet_"));
         let lost = |t: &Table| !t.report.is_whole();
         if own.iter().any(lost) {
             let names: Vec<&str> = own.iter().filter(|t| lost(t)).map(|t| t.name.as_str()).collect();
@@ -232,6 +236,15 @@ impl Salvaging<'_> {
         self.report.tables = others.into_iter().map(|t| t.report).collect();
         (self.saved)(self.rows);
         Ok(())
+    }
+
+    fn number_in_header(&self, at: usize) -> i32 {
+        i32::from_be_bytes(self.source.header[at..at + 4].try_into().unwrap_or_default())
+    }
+
+    /// What the header says of whose file it is.
+    fn application(&self) -> i64 {
+        self.number_in_header(68).into()
     }
 
     /// The structure that the file was declared to have, where an app of ours made it and it can be read.
@@ -435,13 +448,9 @@ impl Salvaging<'_> {
 
     /// Makes a drawer of what was saved, where it was one.
     fn finish(&mut self, structure: Option<&Structure>, tables: &mut [Table]) -> Result<(), Fault> {
-        let number = |at: usize| {
-            let bytes: [u8; 4] = self.source.header[at..at + 4].try_into().unwrap_or_default();
-            u32::from_be_bytes(bytes)
-        };
-        let (version, application) = (number(60) as i32, number(68) as i32);
+        let (version, application) = (self.number_in_header(60), self.application());
         self.to.run(&format!("PRAGMA user_version = {version}; PRAGMA application_id = {application}"))?;
-        if i64::from(application) != APPLICATION_ID {
+        if application != APPLICATION_ID {
             return Ok(());
         }
         let Some(structure) = structure.filter(|_| tables.iter().any(|t| t.name == "velvet_about")) else {
@@ -459,6 +468,10 @@ impl Salvaging<'_> {
                 self.to.run(&statement)?;
             }
         }
+        let saved = Structure {
+            tables: structure.tables.iter().filter(|t| tables.iter().any(|s| s.name == t.name)).cloned().collect(),
+        };
+        searching::bring_up(self.to, &saved)?;
         About::remember(self.to, "fingerprint", &fingerprint::of(structure))?;
         About::remember(self.to, "trail", "")?;
         if About::fact(self.to, "app")?.is_none() {
@@ -475,7 +488,8 @@ impl Salvaging<'_> {
 
 /// What is made anew rather than saved: search indexes and triggers of our own.
 fn is_made_anew(name: &str) -> bool {
-    ["velvet_search_", "velvet_changes_", "velvet_trail_"].iter().any(|prefix| name.starts_with(prefix))
+    name == UNINDEXED
+        || ["velvet_search_", "velvet_changes_", "velvet_trail_"].iter().any(|prefix| name.starts_with(prefix))
 }
 
 fn entry(row: &[Value]) -> Option<Entry> {

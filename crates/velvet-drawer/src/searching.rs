@@ -1,0 +1,97 @@
+//! Telling the search indexes which words stand in the rows that were written, and seeing that they are right.
+
+use crate::engine::{Connection, Fault, FaultKind};
+use std::time::Duration;
+use velvet_core::search::indexed;
+use velvet_core::statement::{self, UNINDEXED};
+use velvet_core::structure::{Structure, Table};
+use velvet_core::{Value, ValueRef};
+
+/// The tables with words that are searched.
+pub(crate) fn searched(structure: &Structure) -> impl Iterator<Item = &Table> {
+    structure.tables.iter().filter(|t| !t.searchable.is_empty())
+}
+
+/// Whether rows were written of whose words the indexes were not told yet.
+pub(crate) fn is_behind(connection: &Connection) -> Result<bool, Fault> {
+    let text = format!("SELECT 1 FROM {UNINDEXED} LIMIT 1");
+    let mut statement = connection.prepare(&text)?;
+    let mut rows = statement.rows();
+    Ok(rows.next()?.is_some())
+}
+
+/// As [`catch_up`], in a transaction of its own, without waiting for others who write: where somebody does, what was noted stays so.
+pub(crate) fn catch_up_at_once(writer: &Connection, structure: &Structure, wait: Duration) -> Result<(), Fault> {
+    let told = writer.without_patience(wait, || {
+        let transaction = writer.transaction()?;
+        catch_up(writer, structure)?;
+        transaction.commit()
+    });
+    match told {
+        Err(fault) if matches!(fault.kind, FaultKind::Locked | FaultKind::ReadOnly) => Ok(()),
+        told => told,
+    }
+}
+
+/// As [`catch_up`], where the file may have no index at all.
+pub(crate) fn bring_up(connection: &Connection, structure: &Structure) -> Result<(), Fault> {
+    if searched(structure).next().is_some() { catch_up(connection, structure) } else { Ok(()) }
+}
+
+/// Tells the indexes of all rows that were noted, in the transaction that is open.
+pub(crate) fn catch_up(connection: &Connection, structure: &Structure) -> Result<(), Fault> {
+    if !is_behind(connection)? {
+        return Ok(());
+    }
+    for Table { name, searchable, .. } in searched(structure) {
+        let (read, write) = (statement::noted_rows(name, searchable), statement::index_row(name, searchable));
+        let mut noted = connection.prepare(&read)?;
+        let mut index = connection.prepare(&write)?;
+        let mut rows = noted.rows();
+        while let Some(row) = rows.next()? {
+            index.bind(1, row.value(0))?;
+            for at in 1..=searchable.len() {
+                let words = words_of(row.value(at));
+                index.bind(at + 1, words.as_deref().map_or(ValueRef::Missing, ValueRef::Text))?;
+            }
+            index.execute()?;
+        }
+        drop(rows);
+        connection.execute(&statement::forget_notes(name))?;
+    }
+    Ok(())
+}
+
+/// Makes the index of a table anew, in the transaction that is open.
+pub(crate) fn remake(connection: &Connection, structure: &Structure, table: &str) -> Result<(), Fault> {
+    statement::remake_search(table).iter().try_for_each(|text| connection.run(text))?;
+    catch_up(connection, structure)
+}
+
+/// Whether the index of a table has the words of all its rows, but those it is still to be told of, and no others.
+pub(crate) fn is_sound(connection: &Connection, table: &Table) -> Result<bool, Fault> {
+    let (columns, text) = (table.searchable.len(), statement::indexed_rows(&table.name, &table.searchable));
+    let mut statement = connection.prepare(&text)?;
+    let mut rows = statement.rows();
+    loop {
+        let row = match rows.next() {
+            Ok(Some(row)) => row,
+            Ok(None) => return Ok(true),
+            // What the index keeps is torn.
+            Err(Fault { kind: FaultKind::Damaged, .. }) => return Ok(false),
+            Err(fault) => return Err(fault),
+        };
+        let is_in_both = row.value(0) != ValueRef::Missing && row.value(1) != ValueRef::Missing;
+        let has_words = |at: usize| {
+            let (words, there) = (words_of(row.value(2 + at)), row.value(2 + columns + at).to_value());
+            there == words.map_or(Value::Missing, Value::Text)
+        };
+        if !is_in_both || !(0..columns).all(has_words) {
+            return Ok(false);
+        }
+    }
+}
+
+fn words_of(value: ValueRef<'_>) -> Option<String> {
+    if let ValueRef::Text(text) = value { Some(indexed(text)) } else { None }
+}
