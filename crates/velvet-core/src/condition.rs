@@ -20,7 +20,7 @@ impl<T> Condition<T> {
     /// The condition that every record satisfies: a start for conditions that are added one by one.
     ///
     /// ```
-    /// # use velvet_core::Condition;
+    /// # use velvet_drawer::Condition;
     /// # struct Piece;
     /// # let heavy = Condition::<Piece>::always();
     /// # let only_heavy = true;

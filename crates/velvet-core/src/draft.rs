@@ -10,7 +10,7 @@ use std::ops::{Deref, DerefMut};
 /// what was edited of the other; dropping discards it.
 ///
 /// ```
-/// # use velvet_core::{Draft, Record};
+/// # use velvet_drawer::{Draft, Record};
 /// # fn edit<Piece: Record>(empty: Piece) {
 /// let draft = Draft::new(empty);
 /// assert!(draft.is_new());

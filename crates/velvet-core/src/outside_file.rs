@@ -10,11 +10,11 @@ use std::path::{Component, Path, PathBuf};
 /// phone moves the app's sandbox. Stored as text with `/` between the parts.
 ///
 /// ```
-/// use velvet_core::OutsideFile;
+/// use velvet_drawer::OutsideFile;
 /// let photo = OutsideFile::new("photos/bowl.jpg")?;
 /// assert_eq!(photo.as_str(), "photos/bowl.jpg");
 /// assert!(OutsideFile::new("../elsewhere.jpg").is_err());
-/// # Ok::<(), velvet_core::Misfit>(())
+/// # Ok::<(), velvet_drawer::Misfit>(())
 /// ```
 #[derive(Clone, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]
 pub struct OutsideFile(String);

@@ -368,7 +368,7 @@ impl Marked {
     /// The text in parts, and whether each of them matches.
     ///
     /// ```
-    /// use velvet_core::search::Marked;
+    /// use velvet_drawer::Marked;
     /// let marked = Marked::new("matt cobalt".into(), vec![5..8]);
     /// assert_eq!(marked.parts().collect::<Vec<_>>(), [("matt ", false), ("cob", true), ("alt", false)]);
     /// assert_eq!(marked.with("<b>", "</b>"), "matt <b>cob</b>alt");

@@ -49,7 +49,7 @@ pub struct Column {
     /// What happens to this record when the linked one is removed; only with a link.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub on_delete: Option<OnDelete>,
-    /// Whether its values stay out of trails, and of copies that are handed out.
+    /// Whether its values stay out of trails, and of copies that are made without what is private.
     #[serde(default, skip_serializing_if = "std::ops::Not::not")]
     pub private: bool,
 }
@@ -210,7 +210,7 @@ impl Structure {
                 let blank = column.blank().filter(|b| *b == Value::Missing || !table.indexes.iter().any(is_unique));
                 if blank.is_none() {
                     problems.push(format!(
-                        "`{}.{}` is private, but no value can stand in its place in a copy that is handed out; make it optional",
+                        "`{}.{}` is private, but no value can stand in its place in a copy without what is private; make it optional",
                         table.name, column.name
                     ));
                 }
@@ -358,7 +358,7 @@ impl Column {
         Column { name: name.to_owned(), kind, optional: C::OPTIONAL, default, on_delete, private: false }
     }
 
-    /// The column, with values that stay out of trails, and of copies that are handed out.
+    /// The column, with values that stay out of trails, and of copies that are made without what is private.
     #[must_use]
     pub fn private(mut self) -> Column {
         self.private = true;

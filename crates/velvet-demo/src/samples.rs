@@ -54,8 +54,11 @@ const MAKES: [&str; 10] = [
 
 /// The firings that the studio has had.
 pub fn firings() -> Vec<Firing> {
-    let first: Timestamp =
-        date(2025, 3, 2).at(6, 15, 0, 0).to_zoned(jiff::tz::TimeZone::UTC).map(|z| z.timestamp()).unwrap_or_default();
+    let first: Timestamp = date(2025, 3, 2)
+        .at(6, 15, 0, 0)
+        .to_zoned_datetime(jiff::tz::TimeZone::UTC)
+        .map(|z| z.timestamp())
+        .unwrap_or_default();
     (0..3_i64)
         .map(|n| Firing {
             lit_at: first + (n * 21 * 24).hours(),

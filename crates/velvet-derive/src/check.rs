@@ -52,7 +52,7 @@ fn field(field: &Field, problems: &mut Problems) {
         refuse(at, "a link is the key of a record, not JSON; remove `json`");
     }
     if let (Some(at), Some(_)) = (field.private, field.key) {
-        refuse(at, "a key says which record it is, also in a copy that is handed out; remove `private`");
+        refuse(at, "a key says which record it is, also in a copy without what is private; remove `private`");
     }
     if let (Some((at, _)), Some(_)) = (field.searchable, field.json) {
         refuse(at, "words are searched in text; a nested value is JSON: keep the text in a field of its own");

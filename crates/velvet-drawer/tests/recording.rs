@@ -30,16 +30,17 @@ mod corrected {
 
     macro_rules! piece {
         ($module:ident, $fill:literal) => {
+            #[allow(dead_code, reason = "only its schema is recorded")]
             mod $module {
                 #[derive(velvet_drawer::Record)]
-                pub struct Piece {
+                pub(crate) struct Piece {
                     #[record(key)]
-                    pub mark: String,
+                    mark: String,
                     #[record(was = "wt", fill = $fill)]
-                    pub grams: Option<u32>,
+                    grams: Option<u32>,
                     #[record(indexed)]
-                    pub glaze: String,
-                    pub sketch: Vec<u8>,
+                    glaze: String,
+                    sketch: Vec<u8>,
                 }
             }
         };
@@ -47,7 +48,7 @@ mod corrected {
     piece!(at_first, "round(gramms * 1000)");
     piece!(then, "round(grams * 1000)");
 
-    pub fn schema(then: bool) -> Schema {
+    pub(crate) fn schema(then: bool) -> Schema {
         fn of<T: Record>() -> Schema {
             Schema::new("kilnbook").record::<T>().record::<super::common::versions::v1::Photo>()
         }
@@ -243,20 +244,21 @@ mod nested {
 
     macro_rules! firing {
         ($module:ident, $($more:tt)*) => {
-            pub mod $module {
+            #[allow(dead_code, clippy::needless_update, reason = "not every form inserts, or has more")]
+            pub(crate) mod $module {
                 use super::*;
                 #[derive(Serialize, Deserialize, Default)]
-                pub struct Curve {
-                    pub celsius: Vec<f64>,
+                pub(crate) struct Curve {
+                    pub(crate) celsius: Vec<f64>,
                     $($more)*
                 }
                 #[derive(Record)]
-                pub struct Firing {
+                pub(crate) struct Firing {
                     #[record(json)]
-                    pub curve: Curve,
-                    pub wood: String,
+                    pub(crate) curve: Curve,
+                    pub(crate) wood: String,
                 }
-                pub fn insert(tx: &Tx<'_>) -> Result<(), Error> {
+                pub(crate) fn insert(tx: &Tx<'_>) -> Result<(), Error> {
                     let curve = Curve { celsius: vec![20.5], ..Default::default() };
                     tx.insert(Firing { curve, wood: "12 kg".into() }).map(drop)
                 }
@@ -264,18 +266,18 @@ mod nested {
         };
     }
     firing!(one,);
-    firing!(grown, #[serde(skip_serializing)] pub minutes: u32,);
-    firing!(defaulted, #[serde(default)] pub minutes: u32,);
+    firing!(grown, #[serde(skip_serializing)] pub(crate) minutes: u32,);
+    firing!(defaulted, #[serde(default)] pub(crate) minutes: u32,);
 
     #[derive(Record)]
-    pub struct Firing {
+    pub(crate) struct Firing {
         #[record(json)]
-        pub curve: one::Curve,
+        pub(crate) curve: one::Curve,
         #[record(fill = "CAST(replace(wood, ' kg', '') AS INTEGER) / (wood LIKE '% kg')")]
-        pub wood: u32,
+        pub(crate) wood: u32,
     }
 
-    pub fn schema(types: &str) -> Schema {
+    pub(crate) fn schema(types: &str) -> Schema {
         let schema = Schema::new("firings");
         match types {
             "nested 1" => schema.record::<one::Firing>(),

@@ -80,15 +80,16 @@ impl<T, C: ColumnType, E: Term> Column<T, C, E> {
     /// value of another kind is equal to nothing that a `D` can be.
     ///
     /// ```
-    /// # use velvet_core::column::Column;
-    /// # use velvet_core::Json;
+    /// # use velvet_drawer::Record;
     /// # #[derive(serde::Serialize, serde::Deserialize)] struct Recipe { parts: Vec<Part> }
     /// # #[derive(serde::Serialize, serde::Deserialize)] struct Part { of: String, percent: u32 }
-    /// # struct Glaze;
-    /// # fn of(recipe: Column<Glaze, Json<Recipe>>) {
-    /// let mostly_silica = recipe.inside::<String>(("parts", 0, "of")).is("silica")
-    ///     & recipe.inside::<u32>(("parts", 0, "percent")).at_least(50);
-    /// # }
+    /// # #[derive(Record)] struct Glaze { #[record(json)] recipe: Recipe }
+    /// # let drawer = velvet_drawer::Drawer::in_memory(velvet_drawer::Schema::new("kilnbook").record::<Glaze>())?;
+    /// let mostly_silica = drawer.records::<Glaze>().filter(|g| {
+    ///     g.recipe.inside::<String>(("parts", 0, "of")).is("silica") & g.recipe.inside::<u32>(("parts", 0, "percent")).at_least(50)
+    /// });
+    /// # mostly_silica.collect()?;
+    /// # Ok::<(), velvet_drawer::Error>(())
     /// ```
     pub fn inside<D: InJson>(self, to: impl Inside) -> Column<T, Option<D>, Computed>
     where

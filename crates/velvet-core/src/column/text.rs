@@ -108,7 +108,7 @@ impl<T, C: ColumnType, E: Term> Column<T, C, E> {
 ///
 /// ```
 /// use std::cmp::Ordering;
-/// use velvet_core::column::TextOrder;
+/// use velvet_drawer::TextOrder;
 ///
 /// /// Shelf marks: `A2` before `A10`.
 /// struct ShelfMarks;

@@ -52,6 +52,7 @@ pub enum Shape {
     label = "not a type that a column can hold",
     note = "nested values and lists: put `#[record(json)]` on the field (the type needs serde's `Serialize` and `Deserialize`)",
     note = "an enumeration: `#[derive(Choice)]` on it; a type of your own: implement `StoredAs` for it",
+    note = "dates, times and UUIDs: the types of `jiff` 1 and `uuid` 1; those of another version are other types",
     note = "something only the running app needs: `#[record(skip)]` on the field (the type needs `Default`)"
 )]
 pub trait ColumnType: 'static {

@@ -8,7 +8,7 @@ use crate::value::{Value, ValueRef};
 /// Makes a type of your own a column, by saying which column type it is stored as and how to go there and back.
 ///
 /// ```
-/// use velvet_core::StoredAs;
+/// use velvet_drawer::StoredAs;
 ///
 /// /// A pyrometric cone: stored as its number, with the small ones (`01`, `02` …) below zero.
 /// #[derive(Debug, PartialEq)]
