@@ -253,6 +253,22 @@ fn a_change_upon_another_is_later_than_that_whatever_the_clock_says() {
 }
 
 #[test]
+fn a_record_made_anew_is_later_than_a_removal_that_was_only_heard_of() {
+    let (folder, path) = folder();
+    let (a, b) = (memory(), Drawer::open(&path, schema()).unwrap());
+    with_a_clock_of_the_tests(&path);
+    other_program(&path).execute("UPDATE clock SET at = '2000-01-01T00:00:00.000000000Z'", []).unwrap();
+    let celadon = || Glaze { number: 1, name: "Celadon".into() };
+    let key = a.insert(celadon()).unwrap().key();
+    a.remove(key).unwrap();
+    assert_eq!(send(&a, "a", &b, "b").unchanged, 1);
+    b.insert(celadon()).unwrap();
+    assert_eq!(send(&b, "b", &a, "a").written, 1);
+    assert_eq!(everything(&a), everything(&b));
+    drop(folder);
+}
+
+#[test]
 fn records_that_link_to_themselves_or_to_each_other_are_exchanged() {
     let (a, b) = (memory(), memory());
     let steps =

@@ -270,7 +270,8 @@ impl Applying<'_> {
         let here = Line::read(self.open, self.table(line)?, line.own_key.clone(), String::new())?;
         let Some(entry) = self.entry(line)? else {
             if line.columns.is_none() && here.columns.is_none() {
-                // Neither ever had it, or it is long gone; others may still have to hear of it.
+                // Neither ever had it, or it is long gone. What is made anew under this key must be later than that, whatever the clock says.
+                self.settle(line)?;
                 self.report.unchanged += 1;
                 return Ok(false);
             }
