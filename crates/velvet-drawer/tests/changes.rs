@@ -342,6 +342,17 @@ fn records_that_swapped_their_unique_values_are_exchanged() {
 }
 
 #[test]
+fn what_is_kept_is_told_as_newer_than_its_removal_by_a_clock_that_is_ahead() {
+    let b = memory();
+    let bowl = b.insert(piece("K-1")).unwrap();
+    b.insert(Photo { id: 1, piece: bowl.key() }).unwrap();
+    let removal = r#"{"table":"piece","key":"K-1","at":"2999-01-01T00:00:00.000000000Z","removed":true}"#;
+    assert_eq!(b.apply_changes(removal.as_bytes()).from("a").run().unwrap().kept, 1);
+    let told = b.sql("select at from velvet_changes where own_key = 'K-1'").rows::<String>().unwrap();
+    assert_eq!(told, ["2999-01-01T00:00:00.000000001Z"]);
+}
+
+#[test]
 fn a_record_that_was_to_link_to_a_removed_one_stays_as_it_was_on_both() {
     let (a, b) = (memory(), memory());
     let pieces = a.insert_all(["K-1", "K-2"].map(piece)).unwrap();
@@ -351,6 +362,8 @@ fn a_record_that_was_to_link_to_a_removed_one_stays_as_it_was_on_both() {
     a.change(photo.key(), |p| p.piece = pieces[1].key()).unwrap();
     b.remove(b.get_by::<Piece>("K-2").unwrap().unwrap().key()).unwrap();
     assert_eq!(send(&a, "a", &b, "b").conflicts, [("photo".into(), "1".into(), true)]);
+    let removed = b.sql("select removed from velvet_changes where table_name = 'photo'").rows::<bool>().unwrap();
+    assert_eq!(removed, [false], "it is here, as it was");
     for _ in 0..2 {
         send(&b, "b", &a, "a");
         send(&a, "a", &b, "b");
