@@ -7,7 +7,7 @@ struct Piece {
     mark: String,
     #[record(key, unique)]
     number: u32,
-    #[record(key)]
+    #[record(key, private)]
     second: u32,
     #[record(unique, indexed)]
     name: String,
