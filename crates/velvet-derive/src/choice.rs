@@ -38,42 +38,32 @@ pub(crate) fn code(input: DeriveInput) -> syn::Result<TokenStream> {
     Ok(generate(&input.ident, &variants, &library))
 }
 
-/// What keeps uses of a choice with problems, which are told, from being further errors.
-pub(crate) fn stand_in(input: &DeriveInput) -> TokenStream {
-    if !input.generics.params.is_empty() {
-        return TokenStream::new();
-    }
-    let ident = &input.ident;
+/// What stands in for a choice with problems.
+pub(crate) fn standing_in(ident: &Ident) -> TokenStream {
     quote! {
-        const _: () = {
-            use ::velvet_drawer::__private as velvet;
+        #[automatically_derived]
+        impl velvet::Choice for #ident {
+            const NAMES: &'static [&'static str] = &[];
+            fn name(&self) -> &str { ::core::unreachable!() }
+            fn from_name(name: &str) -> ::core::option::Option<Self> { ::core::unreachable!() }
+        }
 
-            #[allow(unused_variables)]
-            #[automatically_derived]
-            impl velvet::Choice for #ident {
-                const NAMES: &'static [&'static str] = &[];
-                fn name(&self) -> &str { ::core::unreachable!() }
-                fn from_name(name: &str) -> ::core::option::Option<Self> { ::core::unreachable!() }
+        #[automatically_derived]
+        impl velvet::ColumnType for #ident {
+            type Value = #ident;
+            type Inner = #ident;
+            type Arg<'a> = #ident;
+            fn kind() -> velvet::Kind { ::core::unreachable!() }
+            fn store<O: velvet::Output>(value: &#ident, out: O) -> ::core::result::Result<(), velvet::Misfit> {
+                ::core::unreachable!()
             }
-
-            #[allow(unused_variables)]
-            #[automatically_derived]
-            impl velvet::ColumnType for #ident {
-                type Value = #ident;
-                type Inner = #ident;
-                type Arg<'a> = #ident;
-                fn kind() -> velvet::Kind { ::core::unreachable!() }
-                fn store<O: velvet::Output>(value: &#ident, out: O) -> ::core::result::Result<(), velvet::Misfit> {
-                    ::core::unreachable!()
-                }
-                fn store_arg<O: velvet::Output>(arg: #ident, out: O) -> ::core::result::Result<(), velvet::Misfit> {
-                    ::core::unreachable!()
-                }
-                fn load(stored: velvet::ValueRef<'_>) -> ::core::result::Result<#ident, velvet::Misfit> {
-                    ::core::unreachable!()
-                }
+            fn store_arg<O: velvet::Output>(arg: #ident, out: O) -> ::core::result::Result<(), velvet::Misfit> {
+                ::core::unreachable!()
             }
-        };
+            fn load(stored: velvet::ValueRef<'_>) -> ::core::result::Result<#ident, velvet::Misfit> {
+                ::core::unreachable!()
+            }
+        }
     }
 }
 

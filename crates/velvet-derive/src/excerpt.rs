@@ -50,25 +50,16 @@ pub(crate) fn code(input: DeriveInput) -> syn::Result<TokenStream> {
     Ok(generate(&input.ident, &fields, of.as_ref(), &library))
 }
 
-/// What keeps uses of an excerpt with problems, which are told, from being further errors.
-pub(crate) fn stand_in(input: &DeriveInput) -> TokenStream {
-    if !input.generics.params.is_empty() {
-        return TokenStream::new();
-    }
-    let ident = &input.ident;
+/// What stands in for an excerpt with problems.
+pub(crate) fn standing_in(ident: &Ident) -> TokenStream {
     quote! {
-        const _: () = {
-            use ::velvet_drawer::__private as velvet;
-
-            #[allow(unused_variables)]
-            #[automatically_derived]
-            impl velvet::Excerpt for #ident {
-                fn wanted() -> ::std::vec::Vec<velvet::Wanted> { ::core::unreachable!() }
-                fn read<S: velvet::Source>(source: &mut S) -> ::core::result::Result<Self, velvet::Misfit> {
-                    ::core::unreachable!()
-                }
+        #[automatically_derived]
+        impl velvet::Excerpt for #ident {
+            fn wanted() -> ::std::vec::Vec<velvet::Wanted> { ::core::unreachable!() }
+            fn read<S: velvet::Source>(source: &mut S) -> ::core::result::Result<Self, velvet::Misfit> {
+                ::core::unreachable!()
             }
-        };
+        }
     }
 }
 

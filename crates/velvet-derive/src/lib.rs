@@ -15,10 +15,12 @@ mod generate;
 mod model;
 mod names;
 mod problems;
+mod stand_in;
 
 use generate::Form;
 use proc_macro::TokenStream;
 use proc_macro2::TokenStream as TokenStream2;
+use stand_in::stand_in;
 use syn::{Data, DeriveInput, parse_macro_input};
 
 /// Makes a struct a record: one struct, one table; one field, one column.
@@ -31,7 +33,7 @@ pub fn record(input: TokenStream) -> TokenStream {
 fn record_code(input: DeriveInput) -> TokenStream2 {
     let mut problems = problems::Problems::default();
     // An enumeration that should have been a choice stands in for one.
-    let stands_in = matches!(input.data, Data::Enum(_)).then(|| choice::stand_in(&input));
+    let stands_in = matches!(input.data, Data::Enum(_)).then(|| stand_in(&input, choice::standing_in));
     let model = model::Record::read(input, &mut problems);
     if let Some(model) = &model {
         check::record(model, &mut problems);
@@ -49,7 +51,7 @@ fn record_code(input: DeriveInput) -> TokenStream2 {
 #[proc_macro_derive(Choice, attributes(choice))]
 pub fn choice(input: TokenStream) -> TokenStream {
     let input = parse_macro_input!(input as DeriveInput);
-    let stands_in = choice::stand_in(&input);
+    let stands_in = stand_in(&input, choice::standing_in);
     let code = choice::code(input).unwrap_or_else(|e| e.into_compile_error().into_iter().chain(stands_in).collect());
     code.into()
 }
@@ -58,7 +60,7 @@ pub fn choice(input: TokenStream) -> TokenStream {
 #[proc_macro_derive(Excerpt, attributes(excerpt))]
 pub fn excerpt(input: TokenStream) -> TokenStream {
     let input = parse_macro_input!(input as DeriveInput);
-    let stands_in = excerpt::stand_in(&input);
+    let stands_in = stand_in(&input, excerpt::standing_in);
     let code = excerpt::code(input).unwrap_or_else(|e| e.into_compile_error().into_iter().chain(stands_in).collect());
     code.into()
 }

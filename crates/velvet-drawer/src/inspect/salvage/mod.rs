@@ -326,7 +326,7 @@ impl Salvaging<'_> {
         if is_keyed_otherwise {
             return self.save_by_engine(table);
         }
-        // The rows are handed over while the pages are read, so that a large table needs no room.
+        // The rows are handed over while the pages are read, so that a large table is never in memory as a whole.
         let (to, rows, saved) = (self.to, &mut self.rows, &mut *self.saved);
         let missing =
             tree::walk(self.source, table.root, &mut self.seen, &mut |row| insert(to, table, row, rows, saved))?;
