@@ -4,7 +4,7 @@
 
 use crate::Result;
 use crate::records::{self, Piece};
-use crate::table::Table;
+use crate::table::Ratios;
 use std::hint::black_box;
 use std::path::Path;
 use std::process::Command;
@@ -108,7 +108,7 @@ fn instructions(work: &str, who: &str, times: (u32, u32), base: &Path) -> Result
     Ok(count(times.1)?.saturating_sub(count(times.0)?))
 }
 
-pub(crate) fn run(table: &mut Table) -> Result<()> {
+pub(crate) fn run(table: &mut Ratios) -> Result<()> {
     let folder = tempfile::tempdir()?;
     let path = folder.path().join("base.drawer");
     let drawer = Drawer::open(&path, records::schema())?;

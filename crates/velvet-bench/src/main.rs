@@ -16,7 +16,7 @@ mod table;
 mod trails;
 mod upgrading;
 
-use table::Table;
+use table::Ratios;
 
 type Result<T> = std::result::Result<T, Box<dyn std::error::Error>>;
 
@@ -27,7 +27,7 @@ fn main() -> Result<()> {
     {
         return counts::one(rest);
     }
-    let parts: [(&str, fn(&mut Table) -> Result<()>); 6] = [
+    let parts: [(&str, fn(&mut Ratios) -> Result<()>); 6] = [
         ("opening", opening::run),
         ("records", records::run),
         ("searching", searching::run),
@@ -35,7 +35,7 @@ fn main() -> Result<()> {
         ("upgrading", upgrading::run),
         ("trails", trails::run),
     ];
-    let mut table = Table::default();
+    let mut table = Ratios::default();
     for (name, run) in parts {
         if arguments.is_empty() || arguments.iter().any(|a| a == name) {
             run(&mut table)?;

@@ -1,7 +1,7 @@
 //! Opening a file that is at the newest version.
 
 use crate::Result;
-use crate::table::{Table, in_turn, timed};
+use crate::table::{Ratios, in_turn, timed};
 use records::schema;
 use rusqlite::Connection;
 use velvet_drawer::Drawer;
@@ -10,7 +10,7 @@ macro_rules! tables {
     ($($name:ident),*) => {
         $(#[derive(Record)]
         struct $name {
-            #[record(key)]
+            #[record(own_key)]
             mark: String,
             #[record(indexed)]
             stage: String,
@@ -31,7 +31,7 @@ mod records {
     tables!(A, B, C, D, E, F, G, H, I, J, K, L);
 }
 
-pub(crate) fn run(table: &mut Table) -> Result<()> {
+pub(crate) fn run(table: &mut Ratios) -> Result<()> {
     let folder = tempfile::tempdir()?;
     let path = folder.path().join("twelve.drawer");
     Drawer::open(&path, schema())?.close()?;

@@ -1,7 +1,7 @@
 //! Reading and writing records.
 
 use crate::Result;
-use crate::table::{Table, in_turn, timed};
+use crate::table::{Ratios, in_turn, timed};
 use rusqlite::{CachedStatement, Connection, Row};
 use std::hint::black_box;
 use std::path::Path;
@@ -15,7 +15,7 @@ pub(crate) const STAGES: u32 = 500;
 
 #[derive(Record, Clone)]
 pub(crate) struct Piece {
-    #[record(key)]
+    #[record(own_key)]
     mark: String,
     #[record(indexed)]
     stage: u32,
@@ -80,7 +80,7 @@ pub(crate) fn insert_by_hand(connection: &Connection, pieces: Vec<Piece>) -> Res
     Ok(black_box(stored).len())
 }
 
-pub(crate) fn run(table: &mut Table) -> Result<()> {
+pub(crate) fn run(table: &mut Ratios) -> Result<()> {
     let folder = tempfile::tempdir()?;
     let path = folder.path().join("pieces.drawer");
     let drawer = Drawer::open(&path, schema())?;
@@ -93,7 +93,7 @@ pub(crate) fn run(table: &mut Table) -> Result<()> {
 }
 
 /// The same in a file that fits into the engine's own cache of pages.
-fn small(table: &mut Table, path: &Path) -> Result<()> {
+fn small(table: &mut Ratios, path: &Path) -> Result<()> {
     const FEW: u32 = 1_000;
     let drawer = Drawer::open(path, schema())?;
     drawer.insert_all((0..FEW).map(piece))?;
@@ -132,7 +132,7 @@ fn got_by_hand(connection: &Connection, rows: u32) -> Result<std::time::Duration
     })
 }
 
-fn gets(table: &mut Table, drawer: &Drawer, connection: &Connection) -> Result<()> {
+fn gets(table: &mut Ratios, drawer: &Drawer, connection: &Connection) -> Result<()> {
     let ours = || got(drawer, ROWS);
     let hand = || got_by_hand(connection, ROWS);
     let text = format!("{COLUMNS} WHERE key = ?1");
@@ -175,7 +175,7 @@ pub(crate) fn page_by_hand() -> String {
     format!("{COLUMNS} WHERE stage = ?1 ORDER BY stage DESC, key DESC LIMIT 20")
 }
 
-fn lists(table: &mut Table, drawer: &Drawer, connection: &Connection) -> Result<()> {
+fn lists(table: &mut Ratios, drawer: &Drawer, connection: &Connection) -> Result<()> {
     let ours = || timed(|| drawer.records::<Piece>().collect().map(black_box)).map_err(Into::into);
     let text = format!("{COLUMNS} ORDER BY key");
     let hand = || timed(|| list(&mut connection.prepare_cached(&text)?, None));
@@ -199,7 +199,7 @@ fn lists(table: &mut Table, drawer: &Drawer, connection: &Connection) -> Result<
     Ok(())
 }
 
-fn inserts(table: &mut Table, drawer: &Drawer, connection: &Connection) -> Result<()> {
+fn inserts(table: &mut Ratios, drawer: &Drawer, connection: &Connection) -> Result<()> {
     let mut next = ROWS;
     let mut fresh = |count: u32| -> Vec<Piece> {
         next += count;

@@ -2,7 +2,7 @@
 
 use crate::Result;
 use crate::records::hand;
-use crate::table::{Table, in_turn, timed};
+use crate::table::{Ratios, in_turn, timed};
 use rusqlite::Connection;
 use std::hint::black_box;
 use std::path::Path;
@@ -12,7 +12,7 @@ const ROWS: u32 = 100_000;
 
 #[derive(Record, Clone)]
 struct Article {
-    #[record(key)]
+    #[record(own_key)]
     number: String,
     #[record(indexed, searchable)]
     name: String,
@@ -25,7 +25,7 @@ struct Article {
 /// As [`Article`], without words that are searched.
 #[derive(Record, Clone)]
 struct Item {
-    #[record(key)]
+    #[record(own_key)]
     number: String,
     name: String,
     remarks: String,
@@ -51,13 +51,13 @@ fn item(n: u32, changed: bool) -> Item {
     Item { number, name, remarks, cents: cents + u32::from(changed), in_stock }
 }
 
-pub(crate) fn run(table: &mut Table) -> Result<()> {
+pub(crate) fn run(table: &mut Ratios) -> Result<()> {
     let folder = tempfile::tempdir()?;
     searches(table, &folder.path().join("articles.drawer"))?;
     refreshes(table, &folder.path().join("items.drawer"))
 }
 
-fn searches(table: &mut Table, path: &Path) -> Result<()> {
+fn searches(table: &mut Ratios, path: &Path) -> Result<()> {
     let drawer = Drawer::open(path, Schema::new("bench").record::<Article>())?;
     drawer.insert_all((0..ROWS).map(article))?;
     let connection = indexed_by_hand(&path.with_file_name("by-hand.db"))?;
@@ -90,7 +90,7 @@ fn searches(table: &mut Table, path: &Path) -> Result<()> {
     for typed in ["c", "co"] {
         let ours = || timed(|| drawer.records::<Article>().search(typed).limit(20).collect().map(black_box));
         let (took, _) = in_turn(21, ours, nothing)?;
-        let what = format!("search among 100,000 (µs), {} typed", velvet_drawer::grid::count(typed.len(), "letter"));
+        let what = format!("search among 100,000 (µs), {} typed", velvet_core::show::count(typed.len(), "letter"));
         table.at_most(&what, u64::try_from(took.as_micros())?, 16_000);
     }
     for (typed, what) in [("co", "two letters"), ("obal", "inside of words"), ("nowhere", "no match")] {
@@ -126,7 +126,7 @@ fn indexed_by_hand(path: &Path) -> Result<Connection> {
     Ok(connection)
 }
 
-fn refreshes(table: &mut Table, path: &Path) -> Result<()> {
+fn refreshes(table: &mut Ratios, path: &Path) -> Result<()> {
     const COMING: u32 = 5_000;
     let drawer = Drawer::open(path, Schema::new("bench").record::<Item>())?;
     drawer.insert_all((0..COMING).map(|n| item(n, false)))?;

@@ -2,12 +2,12 @@
 
 use std::fmt;
 use std::time::{Duration, Instant};
+use velvet_core::show::{Shown, Tone};
 use velvet_drawer::grid::Grid;
-use velvet_drawer::inspect::show::{Shown, Tone};
 
 /// Lines of work, ours against by hand.
 #[derive(Default)]
-pub(crate) struct Table(Vec<Line>);
+pub(crate) struct Ratios(Vec<Line>);
 
 struct Line {
     work: String,
@@ -18,7 +18,7 @@ struct Line {
     met: Option<bool>,
 }
 
-impl Table {
+impl Ratios {
     /// A work of ours against the best code by hand, with the ratio that must not be exceeded.
     pub(crate) fn line(&mut self, work: &str, ours: Duration, by_hand: Duration, goal: f64) {
         let ratio = ours.as_secs_f64() / by_hand.as_secs_f64();
@@ -46,7 +46,7 @@ impl Table {
         });
     }
 
-    /// As [`Table::line`], in numbers that are no times.
+    /// As [`Ratios::line`], in numbers that are no times.
     pub(crate) fn numbers(&mut self, work: &str, ours: u64, by_hand: u64, goal: f64) {
         let ratio = ours as f64 / by_hand as f64;
         let (goal, met) = (format!("≤ {goal:.2}"), Some(ratio <= goal));
@@ -65,7 +65,7 @@ fn micros(took: Duration) -> String {
     format!("{:.1}", took.as_secs_f64() * 1e6)
 }
 
-impl fmt::Display for Table {
+impl fmt::Display for Ratios {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         let mut grid = Grid::new(["work", "ours (µs)", "by hand (µs)", "ratio", "goal", "met"]);
         let cell = |text: &str, tone| Shown { text: text.to_owned(), tone };

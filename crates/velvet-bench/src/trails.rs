@@ -2,7 +2,7 @@
 
 use crate::Result;
 use crate::records::{self, Piece};
-use crate::table::{Table, in_turn, timed};
+use crate::table::{Ratios, in_turn, timed};
 use std::path::Path;
 use std::time::Duration;
 use velvet_drawer::{Drawer, Key, Trail};
@@ -65,7 +65,7 @@ impl Side {
 /// One kind of write.
 type Write = fn(&mut Side) -> Result<Duration>;
 
-pub(crate) fn run(table: &mut Table) -> Result<()> {
+pub(crate) fn run(table: &mut Ratios) -> Result<()> {
     let folder = tempfile::tempdir()?;
     let path = |name: &str| folder.path().join(name);
     let opened = path("opened.drawer");

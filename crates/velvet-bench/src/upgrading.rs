@@ -1,7 +1,7 @@
 //! Adding a column, and writing a table anew.
 
 use crate::Result;
-use crate::table::{Table, in_turn, timed};
+use crate::table::{Ratios, in_turn, timed};
 use rusqlite::Connection;
 use std::fs;
 use std::path::Path;
@@ -14,7 +14,7 @@ mod old {
     use velvet_drawer::Record;
     #[derive(Record)]
     pub(super) struct Piece {
-        #[record(key)]
+        #[record(own_key)]
         pub(super) mark: String,
         pub(super) grams: Option<f64>,
         pub(super) remarks: String,
@@ -27,7 +27,7 @@ mod added {
     use velvet_drawer::Record;
     #[derive(Record)]
     pub(super) struct Piece {
-        #[record(key)]
+        #[record(own_key)]
         mark: String,
         grams: Option<f64>,
         remarks: String,
@@ -41,7 +41,7 @@ mod rebuilt {
     use velvet_drawer::Record;
     #[derive(Record)]
     pub(super) struct Piece {
-        #[record(key)]
+        #[record(own_key)]
         mark: String,
         #[record(fill = "round(grams)")]
         grams: Option<i64>,
@@ -122,7 +122,7 @@ fn script(base: &Path) -> Result<Duration> {
     })
 }
 
-pub(crate) fn run(table: &mut Table) -> Result<()> {
+pub(crate) fn run(table: &mut Ratios) -> Result<()> {
     let folder = tempfile::tempdir()?;
     let (few, many) = (folder.path().join("few/base.drawer"), folder.path().join("many/base.drawer"));
     fill(&few, 1_000)?;

@@ -104,7 +104,7 @@ pub(crate) struct Overview {
 #[command(after_help = "Examples:\n  \
     velvet records kiln.drawer piece\n  \
     velvet records kiln.drawer piece --filter \"stage = 'bisque'\" --sort 'grams desc, mark'\n  \
-    velvet records kiln.drawer piece --sort 'stage declared' --order key --columns mark,stage\n  \
+    velvet records kiln.drawer piece --sort 'stage declared' --order own-key --columns mark,stage\n  \
     velvet records kiln.drawer article --columns number,name,cents --limit 20 --as csv")]
 pub(crate) struct Records {
     /// A database file, or a folder with one drawer in it
@@ -384,7 +384,7 @@ pub(crate) enum Order {
     /// As they were inserted
     Inserted,
     /// By the records' own key, or the primary key
-    Key,
+    OwnKey,
 }
 
 /// How a structure comes out.

@@ -255,7 +255,7 @@ fn a_file_is_stood_against_a_history_and_its_upgrade_rehearsed() {
     assert!(told.contains("The result is the structure that the history says."), "{told}");
     let json: Value =
         serde_json::from_str(&succeeds(&["rehearse", &file, "--history", &history, "--as", "json"])).unwrap();
-    assert_eq!((&json["from"], &json["steps"][1]["rows"]), (&1.into(), &25.into()));
+    assert_eq!((&json["from"], &json["versions"][1]["rows"]), (&1.into(), &25.into()));
     assert!(succeeds(&["rehearse", &newest(), "--history", &history]).contains("there is nothing to upgrade"));
     assert!(before == fs::read(&file).unwrap());
 }
@@ -489,7 +489,7 @@ fn the_cause_of_each_loss_in_the_demo_is_found() {
 
     // K-104: its mark was changed.
     let hits = told(&["search", &file, "k-104"]);
-    assert_eq!(hits["rows"][0]["key"]["key"], 4);
+    assert_eq!(hits["rows"][0]["known_by"]["key"], 4);
     let one = told(&["one", &file, "piece", "#4"]);
     assert_eq!(one["columns"]["mark"], "K-140");
     let entry = &one["trail"].as_array().unwrap()[0];
@@ -672,9 +672,9 @@ fn rows_come_in_the_order_of_insertion_or_of_keys_or_of_declared_choices() {
         succeeds(&all).lines().skip(1).collect::<Vec<_>>().join(" ")
     };
     assert_eq!(first(&[]), "K-101,lost K-102,glazed");
-    assert_eq!(first(&["--order", "key"]), "K-000,thrown K-101,lost");
+    assert_eq!(first(&["--order", "own-key"]), "K-000,thrown K-101,lost");
     assert_eq!(first(&["--sort", "stage declared"]), "K-118,thrown K-119,thrown");
-    assert_eq!(first(&["--sort", "stage declared desc", "--order", "key"]), "K-101,lost K-102,glazed");
+    assert_eq!(first(&["--sort", "stage declared desc", "--order", "own-key"]), "K-101,lost K-102,glazed");
     let message = fails(&["records", copy.to_str().unwrap(), "piece", "--sort", "mark declared"]);
     assert!(message.contains("`mark` has no declared order: it holds no choice"), "{message}");
 }

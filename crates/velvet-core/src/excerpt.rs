@@ -4,7 +4,8 @@ use crate::column_type::{ColumnType, Misfit};
 use crate::key::Key;
 use crate::name::nearest;
 use crate::pick::{Pick, Picked};
-use crate::record::{Record, Source, Stored};
+use crate::record::{Record, Source};
+use crate::stored::Stored;
 use crate::structure::Kind;
 use std::marker::PhantomData;
 
@@ -48,7 +49,8 @@ impl Wanted {
     pub fn in_words(&self) -> String {
         let Wanted { kind, optional, .. } = self.clone();
         let name = String::new();
-        let column = crate::structure::Column { name, kind, optional, default: None, on_delete: None, private: false };
+        let column =
+            crate::structure::ColumnDefinition { name, kind, optional, default: None, on_delete: None, private: false };
         column.in_words()
     }
 
@@ -117,7 +119,7 @@ impl<T: Record> Excerpt for Stored<T> {
     fn wanted() -> Vec<Wanted> {
         let columns = T::table().map(|table| table.columns).unwrap_or_default();
         let key = Wanted::named::<Key<T>>(crate::name::KEY_COLUMN);
-        let wanted = |(name, column): (&&'static str, crate::structure::Column)| Wanted {
+        let wanted = |(name, column): (&&'static str, crate::structure::ColumnDefinition)| Wanted {
             name: Some(name),
             kind: column.kind,
             optional: column.optional,

@@ -1,7 +1,7 @@
 //! Values in files that people and other programs exchange: JSON Lines and comma-separated values, without loss; and statements in a
 //! text of many.
 
-use crate::show;
+use crate::hex::{from_hex, hex};
 use crate::structure::Kind;
 use crate::value::{Value, ValueRef};
 use serde_json::value::RawValue;
@@ -30,7 +30,7 @@ pub fn to_json(value: ValueRef<'_>, kind: Option<&Kind>) -> String {
         (ValueRef::Real(x), _) => json!({ "real": if x > 0.0 { "inf" } else { "-inf" } }).to_string(),
         (ValueRef::Text(text), Some(Kind::Json)) if is_nested(text) => text.to_owned(),
         (ValueRef::Text(text), _) => Json::from(text).to_string(),
-        (ValueRef::BrokenText(bytes) | ValueRef::Bytes(bytes), _) => json!({ "bytes": show::hex(bytes) }).to_string(),
+        (ValueRef::BrokenText(bytes) | ValueRef::Bytes(bytes), _) => json!({ "bytes": hex(bytes) }).to_string(),
     }
 }
 
@@ -59,7 +59,7 @@ pub fn of_json(json: &str, kind: Option<&Kind>) -> Result<Value, String> {
         Json::String(text) => Value::Text(text.clone()),
         Json::Object(object) if object.len() == 1 => match object.iter().next() {
             Some((word, Json::String(hex))) if word == "bytes" => {
-                Value::Bytes(show::from_hex(hex).ok_or("`bytes` are not hexadecimal digits")?)
+                Value::Bytes(from_hex(hex).ok_or("`bytes` are not hexadecimal digits")?)
             }
             Some((word, Json::String(sign))) if word == "real" && (sign == "inf" || sign == "-inf") => {
                 Value::Real(if sign == "inf" { f64::INFINITY } else { f64::NEG_INFINITY })
@@ -68,6 +68,22 @@ pub fn of_json(json: &str, kind: Option<&Kind>) -> Result<Value, String> {
         },
         _ => return Err(format!("{json} is no value of a column")),
     })
+}
+
+/// Keys as a list in JSON, which a statement binds as one value; nothing where there is no key.
+pub fn key_list(keys: impl IntoIterator<Item = Option<i64>>) -> String {
+    use std::fmt::Write;
+    let mut list = String::from("[");
+    for key in keys {
+        let comma = if list.len() > 1 { "," } else { "" };
+        // Writing to a string does not fail.
+        let _ = match key {
+            Some(key) => write!(list, "{comma}{key}"),
+            None => write!(list, "{comma}null"),
+        };
+    }
+    list.push(']');
+    list
 }
 
 /// A value as a field. In a column that holds text, text stands as it is; in others, text that looks like a number has a backslash before
@@ -90,7 +106,7 @@ pub fn to_field(value: ValueRef<'_>, holds_text: bool) -> String {
             format!("\\{text}")
         }
         ValueRef::Text(text) => text.to_owned(),
-        ValueRef::BrokenText(bytes) | ValueRef::Bytes(bytes) => format!("\\x{}", show::hex(bytes)),
+        ValueRef::BrokenText(bytes) | ValueRef::Bytes(bytes) => format!("\\x{}", hex(bytes)),
     }
 }
 
@@ -102,7 +118,7 @@ pub fn of_field(field: &str, holds_text: bool) -> Result<Value, String> {
     Ok(match field.strip_prefix('\\') {
         Some("N") => Value::Missing,
         Some(rest) => match rest.strip_prefix('x') {
-            Some(hex) => Value::Bytes(show::from_hex(hex).ok_or(r"what follows `\x` are not hexadecimal digits")?),
+            Some(hex) => Value::Bytes(from_hex(hex).ok_or(r"what follows `\x` are not hexadecimal digits")?),
             None => Value::Text(rest.to_owned()),
         },
         None if holds_text => Value::Text(field.to_owned()),

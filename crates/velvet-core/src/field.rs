@@ -7,7 +7,7 @@
 use crate::column_type::{ColumnType, Misfit};
 use crate::excerpt::Wanted;
 use crate::record::{Sink, Source};
-use crate::structure::{Column, OnDelete};
+use crate::structure::{ColumnDefinition, OnDelete};
 use crate::value::{Value, ValueRef};
 use std::marker::PhantomData;
 
@@ -43,7 +43,7 @@ pub trait Fit {
     fn fits(&self, at: usize, value: ValueRef<'_>) -> Result<(), Misfit>;
 
     /// Its column, as data.
-    fn column(&self, name: &str, default: Option<Value>, on_delete: Option<OnDelete>) -> Column;
+    fn column(&self, name: &str, default: Option<Value>, on_delete: Option<OnDelete>) -> ColumnDefinition;
 
     /// Its column in an excerpt.
     fn wanted(&self, name: &'static str) -> Wanted;
@@ -66,8 +66,8 @@ impl<C: ColumnType> Fit for FieldOf<C> {
         C::load(value).map(drop).map_err(|misfit| misfit.at(at))
     }
 
-    fn column(&self, name: &str, default: Option<Value>, on_delete: Option<OnDelete>) -> Column {
-        Column::new::<C>(name, default, on_delete)
+    fn column(&self, name: &str, default: Option<Value>, on_delete: Option<OnDelete>) -> ColumnDefinition {
+        ColumnDefinition::new::<C>(name, default, on_delete)
     }
 
     fn wanted(&self, name: &'static str) -> Wanted {
@@ -90,7 +90,7 @@ pub trait Unfit: Sized {
         unreachable!()
     }
 
-    fn column(&self, _: &str, _: Option<Value>, _: Option<OnDelete>) -> Column {
+    fn column(&self, _: &str, _: Option<Value>, _: Option<OnDelete>) -> ColumnDefinition {
         unreachable!()
     }
 

@@ -1,6 +1,6 @@
 //! A short text that is the same for the same structure, on every machine and in every build.
 
-use crate::structure::{Column, Index, Structure, Table};
+use crate::structure::{ColumnDefinition, Index, Structure, Table};
 use serde::Serialize;
 use std::hash::Hasher;
 use std::io;
@@ -28,9 +28,9 @@ struct Tables<'s> {
 #[derive(Serialize)]
 struct InOrder<'s> {
     name: &'s str,
-    columns: Vec<&'s Column>,
+    columns: Vec<&'s ColumnDefinition>,
     #[serde(skip_serializing_if = "Option::is_none")]
-    natural_key: Option<&'s str>,
+    own_key: Option<&'s str>,
     #[serde(skip_serializing_if = "Vec::is_empty")]
     indexes: Vec<&'s Index>,
     #[serde(skip_serializing_if = "<[String]>::is_empty")]
@@ -41,14 +41,14 @@ struct InOrder<'s> {
 
 impl InOrder<'_> {
     fn of(table: &Table) -> InOrder<'_> {
-        let mut columns: Vec<&Column> = table.columns.iter().collect();
+        let mut columns: Vec<&ColumnDefinition> = table.columns.iter().collect();
         columns.sort_by_key(|c| c.name.as_str());
         let mut indexes: Vec<&Index> = table.indexes.iter().collect();
         indexes.sort_by_key(|i| i.columns.as_slice());
         InOrder {
             name: &table.name,
             columns,
-            natural_key: table.natural_key.as_deref(),
+            own_key: table.own_key.as_deref(),
             indexes,
             searchable: &table.searchable,
             shared: table.shared,

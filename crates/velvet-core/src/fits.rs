@@ -1,14 +1,14 @@
 //! Whether a stored value is one of its column's, told from the structure alone.
 
 use crate::column_type::{ColumnType, Misfit};
-use crate::structure::{Column, Kind};
+use crate::structure::{ColumnDefinition, Kind};
 use crate::value::ValueRef;
 
 /// Sees that a value is one that a column can hold.
 ///
 /// # Errors
 /// Says why it is not.
-pub fn fits(column: &Column, value: ValueRef<'_>) -> Result<(), Misfit> {
+pub fn fits(column: &ColumnDefinition, value: ValueRef<'_>) -> Result<(), Misfit> {
     if value == ValueRef::Missing {
         return if column.optional { Ok(()) } else { Err(Misfit::kind(value, &column.in_words())) };
     }

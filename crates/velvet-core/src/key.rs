@@ -1,6 +1,6 @@
 //! The key of a stored record.
 
-use crate::column_type::{ColumnType, Misfit, Ordered, Output, Shape};
+use crate::column_type::{ColumnType, Comparable, Misfit, Output, Shape};
 use crate::record::Record;
 use crate::structure::Kind;
 use crate::value::ValueRef;
@@ -119,4 +119,4 @@ impl<T: Record> ColumnType for Key<T> {
     }
 }
 
-impl<T: Record> Ordered for Key<T> {}
+impl<T: Record> Comparable for Key<T> {}

@@ -1,6 +1,7 @@
 //! Letters without what makes no difference to somebody who looks for a word: large and small, accents, and the joined and crossed letters
 //! of some languages. Whatever is looked for, and whatever it is looked for in, goes through here.
 
+use std::ops::Range;
 use unicode_normalization::UnicodeNormalization;
 
 /// Letters that Unicode does not take apart, and how people type them who do not have them.
@@ -114,4 +115,32 @@ mod tests {
         let all: String = (0..0x1_0000).filter_map(char::from_u32).flat_map(plain).collect();
         assert_eq!(all.chars().flat_map(plain).collect::<String>(), all, "once is enough");
     }
+}
+
+/// Where in a text what was typed stands; the earlier, the better.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
+pub(crate) enum Place {
+    Beginning,
+    WordBeginning,
+    Inside,
+}
+
+/// Where `typed`, which is small and not empty, stands in a text; the best place of several.
+pub(crate) fn find_ascii(text: &[u8], typed: &[u8]) -> Option<(Place, Range<usize>)> {
+    let (first, rest) = typed.split_first()?;
+    let last = text.len().checked_sub(typed.len())?;
+    let mut inside = None;
+    let large = first.to_ascii_uppercase();
+    for at in memchr::memchr2_iter(*first, large, &text[..=last]) {
+        if !text[at + 1..at + typed.len()].eq_ignore_ascii_case(rest) {
+            continue;
+        }
+        let range = at..at + typed.len();
+        match at.checked_sub(1).map(|before| text[before]) {
+            None => return Some((Place::Beginning, range)),
+            Some(before) if !before.is_ascii_alphanumeric() => return Some((Place::WordBeginning, range)),
+            Some(_) => inside = inside.or(Some(range)),
+        }
+    }
+    inside.map(|range| (Place::Inside, range))
 }

@@ -1,6 +1,5 @@
 //! The order of records.
 
-use crate::column::TextOrder;
 use crate::fragment::Fragment;
 use crate::name::quoted;
 use crate::record::Record;
@@ -12,14 +11,14 @@ use std::marker::PhantomData;
 /// An order of records by one column.
 #[derive(Clone)]
 pub struct Order<T> {
-    term: Term,
+    term: OrderTerm,
     own: Option<OwnOrder>,
     of: PhantomData<fn() -> T>,
 }
 
 /// One term of an order.
 #[derive(Clone, Debug)]
-struct Term {
+struct OrderTerm {
     what: Fragment,
     optional: bool,
     descending: bool,
@@ -35,6 +34,26 @@ pub struct OwnOrder {
     pub compare: fn(&str, &str) -> cmp::Ordering,
 }
 
+/// An order of texts of the app's own, such as that of a language; given to `ascending_by`.
+///
+/// ```
+/// use std::cmp::Ordering;
+/// use velvet_drawer::TextOrder;
+///
+/// /// Shelf marks: `A2` before `A10`.
+/// struct ShelfMarks;
+///
+/// impl TextOrder for ShelfMarks {
+///     fn compare(a: &str, b: &str) -> Ordering {
+///         (a.len(), a).cmp(&(b.len(), b))
+///     }
+/// }
+/// ```
+pub trait TextOrder: 'static {
+    /// Which of the two comes first. It must be a total order, and always the same one.
+    fn compare(a: &str, b: &str) -> cmp::Ordering;
+}
+
 impl OwnOrder {
     pub(crate) fn of<O: TextOrder>() -> OwnOrder {
         // Two types may have the same name.
@@ -44,7 +63,7 @@ impl OwnOrder {
 
 impl<T> Order<T> {
     pub(crate) fn new(what: Fragment, optional: bool) -> Order<T> {
-        let term = Term { what, optional, descending: false, missing_last: false };
+        let term = OrderTerm { what, optional, descending: false, missing_last: false };
         Order { term, own: None, of: PhantomData }
     }
 
@@ -76,19 +95,19 @@ impl<T> Order<T> {
 }
 
 /// One order or several: a tuple, or a list made at run time, sorts by its first, among equals by its second, and so on.
-pub trait Ordering<T> {
+pub trait Orders<T> {
     /// Hands each order to `take`, the most important first.
     #[doc(hidden)]
     fn each(self, take: &mut dyn FnMut(Order<T>));
 }
 
-impl<T> Ordering<T> for Order<T> {
+impl<T> Orders<T> for Order<T> {
     fn each(self, take: &mut dyn FnMut(Order<T>)) {
         take(self);
     }
 }
 
-impl<T> Ordering<T> for Vec<Order<T>> {
+impl<T> Orders<T> for Vec<Order<T>> {
     fn each(self, take: &mut dyn FnMut(Order<T>)) {
         self.into_iter().for_each(take);
     }
@@ -96,7 +115,7 @@ impl<T> Ordering<T> for Vec<Order<T>> {
 
 macro_rules! tuple_of_orders {
     ($($name:ident),+) => {
-        impl<T, $($name: Ordering<T>),+> Ordering<T> for ($($name,)+) {
+        impl<T, $($name: Orders<T>),+> Orders<T> for ($($name,)+) {
             #[allow(non_snake_case)]
             fn each(self, take: &mut dyn FnMut(Order<T>)) {
                 let ($($name,)+) = self;
@@ -115,12 +134,12 @@ tuple_of_orders!(A, B, C, D);
 /// Records that are equal in all of them, and all records where no order is given, come in the order in which they were
 /// stored, or the other way round where the last order is descending, so that a list is the same each time it is read.
 #[derive(Clone, Debug, Default)]
-pub struct Sorting {
-    terms: Vec<Term>,
+pub struct OrderBy {
+    terms: Vec<OrderTerm>,
     own: Vec<OwnOrder>,
 }
 
-impl Sorting {
+impl OrderBy {
     /// Adds an order that counts among records that are equal in those before.
     pub fn then<T>(&mut self, order: Order<T>) {
         self.terms.push(order.term);
@@ -208,7 +227,7 @@ impl Sorting {
     }
 }
 
-impl Term {
+impl OrderTerm {
     /// The condition that a record's value comes after this one.
     fn beyond(&self, value: Value) -> Fragment {
         match (value, self.missing_last) {

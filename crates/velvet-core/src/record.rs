@@ -1,13 +1,10 @@
-//! A plain type as a table, and a record that is in the file.
+//! A plain type as a table.
 
 use crate::column_type::{ColumnType, Misfit, stored_value};
-use crate::evolution::Hints;
-use crate::key::Key;
-use crate::statement::Statements;
+use crate::hints::Hints;
+use crate::record_statements::RecordStatements;
 use crate::structure::Table;
 use crate::value::{Value, ValueRef};
-use std::fmt;
-use std::ops::Deref;
 
 /// A plain type that is stored as a table; made by `#[derive(Record)]`.
 #[diagnostic::on_unimplemented(message = "`{Self}` is not a record", note = "put `#[derive(Record)]` on the struct")]
@@ -33,7 +30,7 @@ pub trait Record: Sized + 'static {
     fn table() -> Result<Table, Misfit>;
 
     /// The statements that read and write it.
-    fn statements() -> &'static Statements;
+    fn statements() -> &'static RecordStatements;
 
     /// Hands every column's value to `sink`.
     ///
@@ -54,19 +51,19 @@ pub trait Record: Sized + 'static {
     fn fits(column: usize, value: ValueRef<'_>) -> Result<(), Misfit>;
 }
 
-/// A record with a key of its own: a field with `#[record(key)]`, such as a supplier's article number or a UUID.
+/// A record with an own key: a field with `#[record(own_key)]`, such as a supplier's article number or a UUID.
 #[diagnostic::on_unimplemented(
-    message = "`{Self}` has no key of its own",
-    note = "mark the field that tells one `{Self}` from another with `#[record(key)]`"
+    message = "`{Self}` has no own key",
+    note = "mark the field that tells one `{Self}` from another with `#[record(own_key)]`"
 )]
 pub trait Keyed: Record {
     /// The type of that field.
-    type NaturalKey: ColumnType;
+    type OwnKey: ColumnType;
     /// The position of its column.
-    const KEY_POSITION: usize;
+    const OWN_KEY_POSITION: usize;
 
     /// Its value in this record.
-    fn natural_key(&self) -> &<Self::NaturalKey as ColumnType>::Value;
+    fn own_key(&self) -> &<Self::OwnKey as ColumnType>::Value;
 }
 
 /// A record with text whose words are searched.
@@ -109,6 +106,25 @@ pub fn stored_values<T: Record>(record: &T) -> Result<Vec<Value>, Misfit> {
     Ok(values.0)
 }
 
+/// The stored form of the value in the column at this position; nothing where there is no such column.
+///
+/// # Errors
+/// When the value has no stored form.
+pub fn stored_value_at<T: Record>(record: &T, position: Option<usize>) -> Result<Value, Misfit> {
+    struct One {
+        position: Option<usize>,
+        value: Value,
+    }
+    impl Sink for One {
+        fn put<C: ColumnType>(&mut self, column: usize, value: &C::Value) -> Result<(), Misfit> {
+            if self.position == Some(column) { C::store(value, &mut self.value) } else { Ok(()) }
+        }
+    }
+    let mut one = One { position, value: Value::Missing };
+    record.store(&mut one)?;
+    Ok(one.value)
+}
+
 /// Gives a record's values, column by column.
 pub trait Source {
     /// Gives the value of the column at this position.
@@ -116,52 +132,4 @@ pub trait Source {
     /// # Errors
     /// When what is stored is not a value of this type.
     fn take<C: ColumnType>(&mut self, column: usize) -> Result<C::Value, Misfit>;
-}
-
-/// A record that is in the file: its key and, by deref, its fields.
-///
-/// It is what was stored at the time it was read or written; to edit it, take a copy with [`Stored::into_record`] or use
-/// the drawer's `change`.
-#[derive(Clone, PartialEq, Eq, Hash)]
-pub struct Stored<T> {
-    key: Key<T>,
-    record: T,
-}
-
-impl<T> Stored<T> {
-    /// Joins a key and the record stored under it.
-    #[doc(hidden)]
-    pub fn new(key: Key<T>, record: T) -> Stored<T> {
-        Stored { key, record }
-    }
-
-    /// The record's key.
-    pub fn key(&self) -> Key<T> {
-        self.key
-    }
-
-    /// The plain record, to keep or to edit.
-    pub fn into_record(self) -> T {
-        self.record
-    }
-
-    /// The key and the plain record.
-    pub fn into_parts(self) -> (Key<T>, T) {
-        (self.key, self.record)
-    }
-}
-
-impl<T> Deref for Stored<T> {
-    type Target = T;
-
-    fn deref(&self) -> &T {
-        &self.record
-    }
-}
-
-impl<T: Record + fmt::Debug> fmt::Debug for Stored<T> {
-    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        write!(f, "{:?}: ", self.key)?;
-        self.record.fmt(f)
-    }
 }

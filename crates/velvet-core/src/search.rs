@@ -1,9 +1,9 @@
 //! Searching by words: which words a text has, what a person typed as an expression of the search index, and text with its matching
 //! parts.
 
+use crate::letters::find_ascii;
 use crate::letters::plain;
-use crate::suggest::find_ascii;
-use std::fmt;
+use crate::marked::Marked;
 use std::ops::Range;
 
 /// How many of the words that were typed are looked for; the first ones, where there are more.
@@ -154,11 +154,11 @@ pub fn indexed(text: &str) -> String {
 /// assert_eq!(Sought::typed(" * ( ").expression(), None);
 /// ```
 #[derive(Clone, Debug, Default)]
-pub struct Sought(Vec<Wanted>);
+pub struct Sought(Vec<WantedWord>);
 
 /// One thing that must be there: words that follow each other, the last of which may go on.
 #[derive(Clone, Debug, PartialEq)]
-struct Wanted {
+struct WantedWord {
     words: Vec<String>,
     goes_on: bool,
     /// The parts of a joined word, any of which may stand apart too.
@@ -169,7 +169,7 @@ impl Sought {
     /// What was typed.
     pub fn typed(text: &str) -> Sought {
         let tokens = tokens(text);
-        let mut wanted: Vec<Wanted> = Vec::new();
+        let mut wanted: Vec<WantedWord> = Vec::new();
         let mut after = None;
         for (at, Token { word, range, kind }) in tokens.iter().enumerate() {
             let word = word.clone();
@@ -177,7 +177,7 @@ impl Sought {
                 TokenKind::Joined(count) => {
                     let parts = tokens[at - count..at].iter().map(|t| t.word.clone()).collect();
                     wanted.truncate(wanted.len() - count);
-                    wanted.push(Wanted { words: vec![word], goes_on: false, parts });
+                    wanted.push(WantedWord { words: vec![word], goes_on: false, parts });
                 }
                 // What is typed without a space is found where it stands so.
                 TokenKind::Character if after == Some(range.start) => {
@@ -185,7 +185,7 @@ impl Sought {
                         run.words.push(word);
                     }
                 }
-                _ => wanted.push(Wanted { words: vec![word], goes_on: false, parts: Vec::new() }),
+                _ => wanted.push(WantedWord { words: vec![word], goes_on: false, parts: Vec::new() }),
             }
             after = (*kind == TokenKind::Character).then_some(range.end);
         }
@@ -201,7 +201,7 @@ impl Sought {
     /// The expression of the search index; nothing when no word was typed.
     pub fn expression(&self) -> Option<String> {
         let quoted = |word: &str, goes_on: bool| format!("\"{word}\"{}", if goes_on { "*" } else { "" });
-        let one = |wanted: &Wanted| {
+        let one = |wanted: &WantedWord| {
             let whole = quoted(&wanted.words.join(" "), wanted.goes_on);
             let Some((last, parts)) = wanted.parts.split_last() else { return whole };
             let parts: Vec<String> =
@@ -213,7 +213,7 @@ impl Sought {
 
     /// Whether it is no more than the beginning of a word, of one or two letters: which so much has that how well it fits says nothing.
     pub fn is_hardly_anything(&self) -> bool {
-        matches!(&self.0[..], [Wanted { words, goes_on: true, parts }]
+        matches!(&self.0[..], [WantedWord { words, goes_on: true, parts }]
             if parts.is_empty() && words.len() == 1 && words[0].chars().count() <= 2)
     }
 
@@ -321,84 +321,5 @@ impl Words {
         }
         all.sort_by_key(|(_, range)| range.start);
         all
-    }
-}
-
-/// Text with its matching parts.
-#[derive(Clone, Debug, Default, PartialEq, Eq)]
-pub struct Marked {
-    text: String,
-    matches: Vec<Range<usize>>,
-}
-
-impl Marked {
-    /// A text, and the ranges of bytes in it that match.
-    pub fn new(text: String, matches: Vec<Range<usize>>) -> Marked {
-        Marked { text, matches }
-    }
-
-    /// The text around its first match, with `…` where it is cut: at most about this many characters.
-    #[must_use]
-    pub fn around(&self, most: usize) -> Marked {
-        let Some(first) = self.matches.first() else {
-            let cut: String = self.text.chars().take(most).collect();
-            let more = if cut.len() < self.text.len() { "…" } else { "" };
-            return Marked::new(cut + more, Vec::new());
-        };
-        let before =
-            self.text[..first.start].char_indices().rev().take(most / 3).last().map_or(first.start, |(at, _)| at);
-        let end = self.text[before..].char_indices().nth(most).map_or(self.text.len(), |(at, _)| before + at);
-        let end = end.max(first.end);
-        let (begins, ends) = (if before > 0 { "…" } else { "" }, if end < self.text.len() { "…" } else { "" });
-        let moved = |range: &Range<usize>| range.start - before + begins.len()..range.end - before + begins.len();
-        let matches = self.matches.iter().filter(|range| range.end <= end).map(moved).collect();
-        Marked::new(format!("{begins}{}{ends}", &self.text[before..end]), matches)
-    }
-
-    /// The text without marks.
-    pub fn text(&self) -> &str {
-        &self.text
-    }
-
-    /// The ranges of bytes that match, in order.
-    pub fn matches(&self) -> &[Range<usize>] {
-        &self.matches
-    }
-
-    /// The text in parts, and whether each of them matches.
-    ///
-    /// ```
-    /// use velvet_drawer::Marked;
-    /// let marked = Marked::new("matt cobalt".into(), vec![5..8]);
-    /// assert_eq!(marked.parts().collect::<Vec<_>>(), [("matt ", false), ("cob", true), ("alt", false)]);
-    /// assert_eq!(marked.with("<b>", "</b>"), "matt <b>cob</b>alt");
-    /// ```
-    pub fn parts(&self) -> impl Iterator<Item = (&str, bool)> {
-        let mut at = 0;
-        let mut parts = Vec::with_capacity(self.matches.len() * 2 + 1);
-        for range in &self.matches {
-            parts.push((self.text.get(at..range.start).unwrap_or_default(), false));
-            parts.push((self.text.get(range.clone()).unwrap_or_default(), true));
-            at = range.end;
-        }
-        parts.push((self.text.get(at..).unwrap_or_default(), false));
-        parts.into_iter().filter(|(part, _)| !part.is_empty())
-    }
-
-    /// The text with these words around each part that matches.
-    pub fn with(&self, before: &str, after: &str) -> String {
-        self.parts().fold(String::new(), |mut out, (part, matches)| {
-            out.push_str(if matches { before } else { "" });
-            out.push_str(part);
-            out.push_str(if matches { after } else { "" });
-            out
-        })
-    }
-}
-
-/// The text with brackets around each part that matches.
-impl fmt::Display for Marked {
-    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        f.write_str(&self.with("[", "]"))
     }
 }

@@ -4,7 +4,6 @@
 use crate::structure::Kind;
 use crate::value::ValueRef;
 use jiff::SignedDuration;
-use std::fmt::Write;
 
 /// What stands for a missing value.
 pub const MISSING: &str = "–";
@@ -61,20 +60,6 @@ pub fn plain(value: ValueRef<'_>) -> String {
     }
 }
 
-/// The bytes that hexadecimal digits stand for; nothing where these are others.
-pub fn from_hex(text: &str) -> Option<Vec<u8>> {
-    let pairs = text.as_bytes().chunks(2);
-    pairs.map(|pair| u8::from_str_radix(std::str::from_utf8(pair).ok().filter(|p| p.len() == 2)?, 16).ok()).collect()
-}
-
-/// All bytes as hexadecimal digits.
-pub fn hex(bytes: &[u8]) -> String {
-    bytes.iter().fold(String::with_capacity(bytes.len() * 2), |mut out, byte| {
-        let _ = write!(out, "{byte:02x}");
-        out
-    })
-}
-
 /// How many bytes there are, and the first of them.
 fn some_bytes(bytes: &[u8]) -> String {
     let start: Vec<String> = bytes.iter().take(BYTES_SHOWN).map(|byte| format!("{byte:02x}")).collect();
@@ -118,4 +103,9 @@ pub fn escaped(text: &str) -> String {
         }
     }
     out
+}
+
+/// A number and what it counts, such as “1 column” or “3 columns”.
+pub fn count(number: usize, thing: &str) -> String {
+    format!("{number} {thing}{}", if number == 1 { "" } else { "s" })
 }

@@ -17,10 +17,10 @@ pub struct Table {
     /// Its name.
     pub name: String,
     /// Its columns in declared order, without the column of row numbers that every table has.
-    pub columns: Vec<Column>,
-    /// The column that tells one record from another, when the records have a key of their own.
+    pub columns: Vec<ColumnDefinition>,
+    /// The column that tells one record from another, when the records have an own key.
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub natural_key: Option<String>,
+    pub own_key: Option<String>,
     /// Its indexes, also those that make values unique.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub indexes: Vec<Index>,
@@ -34,7 +34,7 @@ pub struct Table {
 
 /// One column.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
-pub struct Column {
+pub struct ColumnDefinition {
     /// Its name.
     pub name: String,
     /// What it holds.
@@ -182,8 +182,8 @@ impl Structure {
     }
 
     /// The links that lead to `table`: each as the table and column that hold it.
-    pub fn links_to<'a>(&'a self, table: &'a str) -> impl Iterator<Item = (&'a Table, &'a Column)> {
-        let leads_there = move |c: &&Column| matches!(&c.kind, Kind::Link { table: t } if t == table);
+    pub fn links_to<'a>(&'a self, table: &'a str) -> impl Iterator<Item = (&'a Table, &'a ColumnDefinition)> {
+        let leads_there = move |c: &&ColumnDefinition| matches!(&c.kind, Kind::Link { table: t } if t == table);
         self.tables.iter().flat_map(move |t| t.columns.iter().filter(leads_there).map(move |c| (t, c)))
     }
 
@@ -198,10 +198,10 @@ impl Structure {
                     table.name
                 ));
             }
-            if table.shared && table.natural_key.is_none() {
+            if table.shared && table.own_key.is_none() {
                 problems.push(format!(
-                    "`{}` is shared, but its records have no key of their own, by which other devices could know them; mark \
-                     a field with #[record(key)]",
+                    "`{}` is shared, but its records have no own key, by which other devices could know them; mark \
+                     a field with #[record(own_key)]",
                     table.name
                 ));
             }
@@ -218,11 +218,11 @@ impl Structure {
             for column in &table.columns {
                 if let Kind::Link { table: target } = &column.kind
                     && table.shared
-                    && self.table(target).is_some_and(|t| t.natural_key.is_none())
+                    && self.table(target).is_some_and(|t| t.own_key.is_none())
                 {
                     problems.push(format!(
-                        "`{}.{}` is shared and links to `{target}`, whose records have no key of their own, by which other \
-                         devices could know them; mark a field of that with #[record(key)]",
+                        "`{}.{}` is shared and links to `{target}`, whose records have no own key, by which other \
+                         devices could know them; mark a field of that with #[record(own_key)]",
                         table.name, column.name
                     ));
                 }
@@ -259,13 +259,13 @@ impl Structure {
 impl Table {
     /// A table with these columns and indexes. Every link gets an index, unless one begins with it already, because the
     /// engine looks for linking records each time a linked one is removed.
-    pub fn new(name: &str, columns: Vec<Column>, natural_key: Option<String>, mut indexes: Vec<Index>) -> Table {
+    pub fn new(name: &str, columns: Vec<ColumnDefinition>, own_key: Option<String>, mut indexes: Vec<Index>) -> Table {
         for column in columns.iter().filter(|c| matches!(c.kind, Kind::Link { .. })) {
             if !indexes.iter().any(|i| i.columns.first() == Some(&column.name)) {
                 indexes.push(Index { columns: vec![column.name.clone()], unique: false });
             }
         }
-        Table { name: name.to_owned(), columns, natural_key, indexes, searchable: Vec::new(), shared: false }
+        Table { name: name.to_owned(), columns, own_key, indexes, searchable: Vec::new(), shared: false }
     }
 
     /// The table with columns whose words are searched.
@@ -284,7 +284,7 @@ impl Table {
     }
 
     /// The column with this name.
-    pub fn column(&self, name: &str) -> Option<&Column> {
+    pub fn column(&self, name: &str) -> Option<&ColumnDefinition> {
         self.columns.iter().find(|c| c.name == name)
     }
 
@@ -335,32 +335,36 @@ impl Table {
                 in_words(found.shared)
             ));
         }
-        if self.natural_key != found.natural_key {
+        if self.own_key != found.own_key {
             let in_words = |key: &Option<String>| key.as_ref().map_or("none".into(), |k| format!("`{k}`"));
             out.push(format!(
                 "the own key of `{name}` is declared as {} but is {} in the file",
-                in_words(&self.natural_key),
-                in_words(&found.natural_key)
+                in_words(&self.own_key),
+                in_words(&found.own_key)
             ));
         }
     }
 }
 
-impl Column {
+impl ColumnDefinition {
     /// A column of this type, with the literal of its default where one is declared.
-    pub fn new<C: crate::ColumnType>(name: &str, default: Option<Value>, on_delete: Option<OnDelete>) -> Column {
+    pub fn new<C: crate::ColumnType>(
+        name: &str,
+        default: Option<Value>,
+        on_delete: Option<OnDelete>,
+    ) -> ColumnDefinition {
         let kind = C::kind();
         let on_delete = match &kind {
             Kind::Link { .. } => Some(on_delete.unwrap_or(OnDelete::Refuse)),
             _ => None,
         };
         let default = default.map(|v| v.literal());
-        Column { name: name.to_owned(), kind, optional: C::OPTIONAL, default, on_delete, private: false }
+        ColumnDefinition { name: name.to_owned(), kind, optional: C::OPTIONAL, default, on_delete, private: false }
     }
 
     /// The column, with values that stay out of trails, and of copies that are made without what is private.
     #[must_use]
-    pub fn private(mut self) -> Column {
+    pub fn private(mut self) -> ColumnDefinition {
         self.private = true;
         self
     }

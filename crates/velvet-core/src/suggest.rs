@@ -1,18 +1,10 @@
 //! Suggestions while somebody types: texts that begin with what was typed, then texts in which a word begins with it, then
 //! texts that contain it. Large and small letters and accents make no difference.
 
-use crate::letters::plain;
-use crate::search::Marked;
+use crate::letters::{Place, find_ascii, plain};
+use crate::marked::Marked;
 use std::cmp::Ordering;
 use std::ops::Range;
-
-/// Where in a text what was typed stands; the earlier, the better.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
-pub(crate) enum Place {
-    Beginning,
-    WordBeginning,
-    Inside,
-}
 
 /// Collects the best suggestions for what was typed from any number of texts.
 ///
@@ -22,7 +14,7 @@ pub(crate) enum Place {
 /// for text in ["Acobi", "Iron, cobalt", "Cobalt blue", "Céladon", "COB"] {
 ///     best.offer(text);
 /// }
-/// let best: Vec<String> = best.into_list().iter().map(|s| s.with("<", ">")).collect();
+/// let best: Vec<String> = best.into_list().iter().map(|s| s.wrapped("<", ">")).collect();
 /// assert_eq!(best, ["<COB>", "<Cob>alt blue", "Iron, <cob>alt"]);
 /// ```
 pub struct Suggestions {
@@ -112,24 +104,4 @@ impl Suggestions {
 
 fn compare(a: (Place, &str), b: (Place, &str)) -> Ordering {
     (a.0, a.1.len(), a.1).cmp(&(b.0, b.1.len(), b.1))
-}
-
-/// Where `typed`, which is small and not empty, stands in a text; the best place of several.
-pub(crate) fn find_ascii(text: &[u8], typed: &[u8]) -> Option<(Place, Range<usize>)> {
-    let (first, rest) = typed.split_first()?;
-    let last = text.len().checked_sub(typed.len())?;
-    let mut inside = None;
-    let large = first.to_ascii_uppercase();
-    for at in memchr::memchr2_iter(*first, large, &text[..=last]) {
-        if !text[at + 1..at + typed.len()].eq_ignore_ascii_case(rest) {
-            continue;
-        }
-        let range = at..at + typed.len();
-        match at.checked_sub(1).map(|before| text[before]) {
-            None => return Some((Place::Beginning, range)),
-            Some(before) if !before.is_ascii_alphanumeric() => return Some((Place::WordBeginning, range)),
-            Some(_) => inside = inside.or(Some(range)),
-        }
-    }
-    inside.map(|range| (Place::Inside, range))
 }

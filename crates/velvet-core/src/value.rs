@@ -1,6 +1,6 @@
 //! What a cell of the file can hold, without its Rust type.
 
-use crate::column_type::Output;
+use crate::hex::hex;
 
 /// One stored value, owned.
 #[derive(Clone, Debug, PartialEq)]
@@ -57,11 +57,35 @@ impl Value {
             Value::Real(x) => format!("{x:?}"),
             // A literal in quotes ends where a character of no meaning stands.
             Value::Text(text) if text.contains('\0') => {
-                format!("(CAST(x'{}' AS TEXT))", crate::show::hex(text.as_bytes()))
+                format!("(CAST(x'{}' AS TEXT))", hex(text.as_bytes()))
             }
             Value::Text(text) => format!("'{}'", text.replace('\'', "''")),
-            Value::Bytes(bytes) => format!("x'{}'", crate::show::hex(bytes)),
+            Value::Bytes(bytes) => format!("x'{}'", hex(bytes)),
         }
+    }
+}
+
+macro_rules! value_ref_from {
+    ($($rust:ty => |$value:ident| $make:expr;)*) => {$(
+        impl<'a> From<$rust> for ValueRef<'a> {
+            fn from($value: $rust) -> ValueRef<'a> {
+                $make
+            }
+        }
+    )*};
+}
+
+value_ref_from! {
+    i64 => |number| ValueRef::Integer(number);
+    u32 => |number| ValueRef::Integer(number.into());
+    &'a str => |text| ValueRef::Text(text);
+    &'a String => |text| ValueRef::Text(text);
+    &'a Value => |value| value.as_ref();
+}
+
+impl<'a, T: Into<ValueRef<'a>>> From<Option<T>> for ValueRef<'a> {
+    fn from(value: Option<T>) -> ValueRef<'a> {
+        value.map_or(ValueRef::Missing, Into::into)
     }
 }
 
@@ -87,25 +111,6 @@ impl ValueRef<'_> {
             ValueRef::Text(text) => Value::Text(text.to_owned()),
             ValueRef::BrokenText(bytes) | ValueRef::Bytes(bytes) => Value::Bytes(bytes.to_vec()),
         }
-    }
-}
-
-/// Keeps the value that a [`crate::ColumnType`] hands over.
-impl Output for &mut Value {
-    fn missing(self) {
-        *self = Value::Missing;
-    }
-    fn integer(self, value: i64) {
-        *self = Value::Integer(value);
-    }
-    fn real(self, value: f64) {
-        *self = Value::Real(value);
-    }
-    fn text(self, value: &str) {
-        *self = Value::Text(value.to_owned());
-    }
-    fn bytes(self, value: &[u8]) {
-        *self = Value::Bytes(value.to_vec());
     }
 }
 

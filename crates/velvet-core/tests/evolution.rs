@@ -4,9 +4,10 @@ mod common;
 
 use common::{all_new, structures};
 use proptest::prelude::*;
-use velvet_core::evolution::{Change, Head, Hint, Hints, History, Operation, Origin, Version, draft, plan};
+use velvet_core::evolution::{History, HistoryHead, Operation, Step, Version, draft, plan};
 use velvet_core::fingerprint;
-use velvet_core::structure::{Column, Index, Kind, OnDelete, Structure, Table};
+use velvet_core::hints::{Hint, Hints, Origin};
+use velvet_core::structure::{ColumnDefinition, Index, Kind, OnDelete, Structure, Table};
 
 proptest! {
     #[test]
@@ -21,7 +22,7 @@ proptest! {
             prop_assert_eq!(reached.canonical(), to.canonical());
             prop_assert!(from.canonical() != to.canonical() || drafted.changes.is_empty());
 
-            let versions = [Version { version: 2, released: false, changes: drafted.changes.clone() }];
+            let versions = [Version { version: 2, released: false, steps: drafted.changes.clone() }];
             prop_assert!(plan(from, versions.iter()).is_ok());
             let history = History::start("app", from).recorded(from, Default::default(), &[]);
             let mut history = history;
@@ -29,20 +30,20 @@ proptest! {
             let history = history.recorded(to, drafted, &[]);
             prop_assert_eq!(&History::parse(&history.to_json()).unwrap(), &history);
             prop_assert_eq!(fingerprint::of(&history.structure(2).unwrap()), fingerprint::of(to));
-            prop_assert_eq!(Head::parse(&history.to_json()).unwrap().fingerprint, fingerprint::of(to));
+            prop_assert_eq!(HistoryHead::parse(&history.to_json()).unwrap().fingerprint, fingerprint::of(to));
         }
     }
 }
 
-fn column(name: &str, kind: Kind, optional: bool) -> Column {
-    Column { name: name.into(), kind, optional, default: None, on_delete: None, private: false }
+fn column(name: &str, kind: Kind, optional: bool) -> ColumnDefinition {
+    ColumnDefinition { name: name.into(), kind, optional, default: None, on_delete: None, private: false }
 }
 
-fn studio(columns: Vec<Column>) -> Structure {
+fn studio(columns: Vec<ColumnDefinition>) -> Structure {
     Structure { tables: vec![Table::new("piece", columns, None, vec![])] }
 }
 
-fn words(changes: &[Change]) -> Vec<String> {
+fn words(changes: &[Step]) -> Vec<String> {
     changes.iter().map(ToString::to_string).collect()
 }
 
@@ -79,7 +80,7 @@ fn what_cannot_be_known_is_asked_by_naming_the_attribute() {
 fn whatever_goes_away_beside_something_new_is_asked_about_also_where_the_type_differs() {
     let before = studio(vec![column("wt", Kind::F64, true), column("old", Kind::Text, true)]);
     let after = studio(vec![column("grams", Kind::U32, true)]);
-    let asked = |hints: &[(&str, Hints)], before_that: &[Change]| draft(&before, &after, hints, before_that).questions;
+    let asked = |hints: &[(&str, Hints)], before_that: &[Step]| draft(&before, &after, hints, before_that).questions;
     let question = "is the new `piece.grams` the `wt`, or the `old` of before? Then write #[record(was = \"wt\")]";
     assert!(asked(&[], &[])[0].starts_with(question), "{:?}", asked(&[], &[]));
     const NEW: Hints =
@@ -120,8 +121,10 @@ fn names_that_are_swapped_are_asked_about() {
 
 #[test]
 fn what_may_go_wrong_on_a_phone_or_works_otherwise_is_mentioned() {
-    let link =
-        |on_delete| Column { on_delete: Some(on_delete), ..column("by", Kind::Link { table: "piece".into() }, true) };
+    let link = |on_delete| ColumnDefinition {
+        on_delete: Some(on_delete),
+        ..column("by", Kind::Link { table: "piece".into() }, true)
+    };
     let (refuse, remove) = (studio(vec![link(OnDelete::Refuse)]), studio(vec![link(OnDelete::Remove)]));
     let warnings = draft(&refuse, &remove, &[], &[]).warnings;
     assert_eq!(
@@ -143,7 +146,8 @@ fn what_may_go_wrong_on_a_phone_or_works_otherwise_is_mentioned() {
 #[test]
 fn what_is_corrected_before_a_release_is_recorded_again() {
     let before = studio(vec![column("wt", Kind::F64, true)]);
-    let defaulted = |default: &str| Column { default: Some(default.into()), ..column("wt", Kind::F64, false) };
+    let defaulted =
+        |default: &str| ColumnDefinition { default: Some(default.into()), ..column("wt", Kind::F64, false) };
     let mut history = History::start("app", &before);
     history.versions[0].released = true;
     let record = |history: &History, to: &Structure, hints: Hints| {
@@ -152,7 +156,7 @@ fn what_is_corrected_before_a_release_is_recorded_again() {
         assert_eq!(drafted.questions, [""; 0]);
         history.recorded(to, drafted, &[])
     };
-    let changes = |history: &History| words(&history.versions[0].changes);
+    let changes = |history: &History| words(&history.versions[0].steps);
     let first = record(&history, &studio(vec![defaulted("1.0")]), Hints::default());
     let second = record(&first, &studio(vec![defaulted("2.0")]), Hints::default());
     assert_eq!(changes(&second), ["`piece.wt` becomes f64, by default 2.0, filled with coalesce(\"wt\", 2.0)"]);
@@ -171,7 +175,7 @@ fn what_is_corrected_before_a_release_is_recorded_again() {
     );
     // What was written by hand stays while what is drafted is among it.
     let mut by_hand = second.clone();
-    by_hand.versions[0].changes.insert(1, Change::Sql { statement: "UPDATE piece SET grams = abs(grams)".into() });
+    by_hand.versions[0].steps.insert(1, Step::Statement { statement: "UPDATE piece SET grams = abs(grams)".into() });
     assert_eq!(record(&by_hand, &after, renamed("round(grams * 1000)")), by_hand);
     assert_eq!(record(&by_hand, &after, Hints::default()), by_hand);
 }
@@ -207,17 +211,17 @@ fn changes_of_one_table_that_the_engine_cannot_make_in_place_share_a_rebuild() {
     let before =
         studio(vec![column("wt", Kind::F64, true), column("old", Kind::Text, true), column("n", Kind::U8, false)]);
     let changes = vec![
-        Change::AddColumn { table: "piece".into(), column: column("new", Kind::Text, true), fill: None },
-        Change::ChangeColumn {
+        Step::AddColumn { table: "piece".into(), column: column("new", Kind::Text, true), fill: None },
+        Step::ChangeColumn {
             table: "piece".into(),
             column: column("wt", Kind::I64, false),
             fill: Some("ifnull(wt, 0)".into()),
         },
-        Change::DropColumn { table: "piece".into(), column: "old".into() },
-        Change::ChangeColumn { table: "piece".into(), column: column("n", Kind::U16, false), fill: None },
-        Change::AddIndex { table: "piece".into(), index: Index { columns: vec!["n".into()], unique: false } },
+        Step::DropColumn { table: "piece".into(), column: "old".into() },
+        Step::ChangeColumn { table: "piece".into(), column: column("n", Kind::U16, false), fill: None },
+        Step::AddIndex { table: "piece".into(), index: Index { columns: vec!["n".into()], unique: false } },
     ];
-    let steps = plan(&before, [Version { version: 2, released: true, changes }].iter()).unwrap();
+    let steps = plan(&before, [Version { version: 2, released: true, steps: changes }].iter()).unwrap();
     let said: Vec<String> = steps[0]
         .operations
         .iter()
@@ -248,10 +252,10 @@ fn history() -> History {
     history.versions[0].released = true;
     let drafted = draft(&first, &second, &[], &[]);
     let mut history = history.recorded(&second, drafted, &["name_potters".into()]);
-    if let Change::AddColumn { fill, .. } = &mut history.versions[0].changes[0] {
+    if let Step::AddColumn { fill, .. } = &mut history.versions[0].steps[0] {
         *fill = Some("'nobody'".into());
     }
-    history.versions[0].changes.push(Change::Sql { statement: "UPDATE piece SET wt = 0 WHERE wt < 0".into() });
+    history.versions[0].steps.push(Step::Statement { statement: "UPDATE piece SET wt = 0 WHERE wt < 0".into() });
     history
 }
 
@@ -265,7 +269,7 @@ fn what_a_person_wrote_stays_when_a_version_is_recorded_again() {
     let amended =
         history.recorded(&third, draft(&base.unwrap(), &third, &[], history.unreleased()), &["name_potters".into()]);
     assert_eq!(
-        words(&amended.versions[0].changes),
+        words(&amended.versions[0].steps),
         [
             "`piece.by` is new: text, filled with 'nobody'",
             "`piece.shelf` is new: text, optional",
@@ -294,17 +298,17 @@ fn a_history_that_does_not_add_up_says_where() {
         json.replace("\"versions\"", "<<<<<<< ours\n\"versions\"").replace("<<<<<<< ours", "\n<<<<<<< ours"),
         "is the mark of a conflict",
     );
-    says(json.replacen("\"by\"", "\"wt\"", 1), "change 1 of version 2 (`piece.wt` is new");
+    says(json.replacen("\"by\"", "\"wt\"", 1), "step 1 of version 2 (`piece.wt` is new");
     says(
         json.replacen("\"newest\": 2", "\"newest\": 3", 1),
         "its newest version is 3, but the versions listed are [2, 1]",
     );
     says(json.replacen("\"type\": \"text\"", "\"type\": \"bytes\"", 1), "lead to a structure with the fingerprint");
-    says(json.replacen("\"change\": \"code\"", "\"change\": \"cod\"", 1), "unknown variant `cod`");
+    says(json.replacen("\"step\": \"code\"", "\"step\": \"cod\"", 1), "unknown variant `cod`");
     says(json.replacen("\"released\": true", "\"realeased\": true", 1), "unknown field `realeased`");
     let mut twice = history();
     let mut other = twice.versions[0].clone();
-    other.changes.remove(0);
+    other.steps.remove(0);
     twice.versions.insert(0, other);
     says(
         twice.to_json(),

@@ -12,14 +12,14 @@ use velvet_phone::Phone;
 #[derive(Record, Debug)]
 #[record(shared)]
 struct Glaze {
-    #[record(key)]
+    #[record(own_key)]
     name: String,
 }
 
 #[derive(Record, Debug)]
 #[record(shared)]
 struct Piece {
-    #[record(key)]
+    #[record(own_key)]
     mark: String,
     grams: u32,
     #[record(link(on_delete = clear))]
@@ -79,12 +79,12 @@ fn main() -> Result<(), Box<dyn Error>> {
 
     println!("\nBoth go on, apart: they weigh the same bowl, and one removes a piece.");
     wheel.change(bowl.key(), |p| p.grams = 615)?;
-    let there = kiln.get_by::<Piece>("K-101")?.ok_or("the bowl did not arrive")?;
+    let there = kiln.get_by_own_key::<Piece>("K-101")?.ok_or("the bowl did not arrive")?;
     kiln.change(there.key(), |p| {
         p.grams = 610;
         p.glaze = Some(tenmoku.key());
     })?;
-    let gone = kiln.get_by::<Piece>("K-102")?.ok_or("the second piece did not arrive")?;
+    let gone = kiln.get_by_own_key::<Piece>("K-102")?.ok_or("the second piece did not arrive")?;
     kiln.remove(gone.key())?;
     hand_over(("wheel", &wheel), ("kiln", &kiln), &file)?;
     hand_over(("kiln", &kiln), ("wheel", &wheel), &file)?;

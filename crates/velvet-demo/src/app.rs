@@ -136,7 +136,7 @@ fn sixth(drawer: &Drawer) -> Result<(), Box<dyn Error>> {
 /// Weighs some pieces anew, and is killed in the middle of storing a set of cups.
 fn seventh(drawer: &Drawer) -> Result<(), Box<dyn Error>> {
     for (mark, grams) in [("K-103", 655), ("K-108", 940)] {
-        let piece = drawer.get_by::<version_3::Piece>(mark)?.ok_or("the piece is not there")?;
+        let piece = drawer.get_by_own_key::<version_3::Piece>(mark)?.ok_or("the piece is not there")?;
         drawer.change(piece.key(), |p| p.grams = Some(grams))?;
     }
     say("weighed K-103 and K-108 again")?;
@@ -155,7 +155,7 @@ fn seventh(drawer: &Drawer) -> Result<(), Box<dyn Error>> {
 fn eighth(drawer: &Drawer) -> Result<(), Box<dyn Error>> {
     drawer.insert_all((126..=127).map(cup))?;
     say("stored K-126 and K-127")?;
-    let piece = drawer.get_by::<version_3::Piece>("K-104")?.ok_or("the piece is not there")?;
+    let piece = drawer.get_by_own_key::<version_3::Piece>("K-104")?.ok_or("the piece is not there")?;
     drawer.change(piece.key(), |p| p.mark = "K-140".into())?;
     say("changed the mark of a piece")?;
     Ok(())
@@ -190,7 +190,7 @@ fn cup(number: u32) -> version_3::Piece {
 /// Tells the steps of an upgrade, if there was one.
 fn say_what_was_upgraded(drawer: &Drawer) -> io::Result<()> {
     let Some(upgraded) = &drawer.opened().upgraded else { return Ok(()) };
-    for step in &upgraded.steps {
+    for step in &upgraded.versions {
         let first = step.did.first().map_or("", String::as_str);
         say(&format!("upgraded to version {}: {first}, and {} more", step.version, step.did.len() - 1))?;
     }

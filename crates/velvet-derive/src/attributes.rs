@@ -35,6 +35,11 @@ pub(crate) fn each(
 }
 
 fn unknown(word: &str, known: &[&str], meta: &ParseNestedMeta) -> syn::Error {
+    if word == "key" && known.contains(&"own_key") {
+        return meta.error(
+            "`key` is always the row number, which every record has; for a field that tells one record from another write `own_key`",
+        );
+    }
     let list = known.iter().map(|k| format!("`{k}`")).collect::<Vec<_>>().join(", ");
     meta.error(format!("`{word}` is not known here{}\nknown: {list}", suggestion(word, known.iter().copied())))
 }

@@ -19,14 +19,14 @@ pub(crate) fn record(record: &Record, problems: &mut Problems) {
         self::field(field, problems);
     }
     columns_are_distinct(record, problems);
-    one_key(record, problems);
+    one_own_key(record, problems);
     groups_name_stored_fields(record, problems);
 }
 
 fn field(field: &Field, problems: &mut Problems) {
     let mut refuse = |at: Span, message: &str| problems.here(at, message);
     if let Some(at) = field.skip {
-        let others = [field.key, field.unique, field.indexed, field.json, field.private];
+        let others = [field.own_key, field.unique, field.indexed, field.json, field.private];
         let more = [
             field.searchable.is_some(),
             field.default.is_some(),
@@ -42,17 +42,17 @@ fn field(field: &Field, problems: &mut Problems) {
         }
         return;
     }
-    if let (Some(at), Some(_)) = (field.unique, field.key) {
-        refuse(at, "a key is unique already; remove `unique`");
+    if let (Some(at), Some(_)) = (field.unique, field.own_key) {
+        refuse(at, "an own key is unique already; remove `unique`");
     }
-    if let (Some(at), true) = (field.indexed, field.key.is_some() || field.unique.is_some()) {
-        refuse(at, "a key or unique field has an index already; remove `indexed`");
+    if let (Some(at), true) = (field.indexed, field.own_key.is_some() || field.unique.is_some()) {
+        refuse(at, "an own key or unique field has an index already; remove `indexed`");
     }
     if let (Some(at), Some(_)) = (field.json, &field.link) {
         refuse(at, "a link is the key of a record, not JSON; remove `json`");
     }
-    if let (Some(at), Some(_)) = (field.private, field.key) {
-        refuse(at, "a key says which record it is, also in a copy without what is private; remove `private`");
+    if let (Some(at), Some(_)) = (field.private, field.own_key) {
+        refuse(at, "an own key says which record it is, also in a copy without what is private; remove `private`");
     }
     if let (Some((at, _)), Some(_)) = (field.searchable, field.json) {
         refuse(at, "words are searched in text; a nested value is JSON: keep the text in a field of its own");
@@ -63,11 +63,11 @@ fn field(field: &Field, problems: &mut Problems) {
             "the search index has a column of this name itself; name this one otherwise with #[record(name = \"…\")]",
         );
     }
-    if let (Some((at, _)), Some(_)) = (&field.default, field.key) {
-        refuse(*at, "records with the same default would have the same key; remove `default`");
+    if let (Some((at, _)), Some(_)) = (&field.default, field.own_key) {
+        refuse(*at, "records with the same default would have the same own key; remove `default`");
     }
-    if let (Some(at), Some(_)) = (field.key, field.inside_option()) {
-        refuse(at, "a key cannot be missing; make the field's type one that is always there");
+    if let (Some(at), Some(_)) = (field.own_key, field.inside_option()) {
+        refuse(at, "an own key cannot be missing; make the field's type one that is always there");
     }
     if field.inside_option().and_then(inside_option).is_some() {
         problems.at(&field.ty, "the file keeps only one kind of nothing, so an Option of an Option cannot be a column");
@@ -97,14 +97,14 @@ fn columns_are_distinct(record: &Record, problems: &mut Problems) {
     }
 }
 
-fn one_key(record: &Record, problems: &mut Problems) {
-    if let (Some(at), None) = (record.shared, record.stored().find(|f| f.key.is_some())) {
-        problems.here(at, "other devices know a shared record by its own key: mark a field with #[record(key)]");
+fn one_own_key(record: &Record, problems: &mut Problems) {
+    if let (Some(at), None) = (record.shared, record.stored().find(|f| f.own_key.is_some())) {
+        problems.here(at, "other devices know a shared record by its own key: mark a field with #[record(own_key)]");
     }
-    for field in record.stored().filter(|f| f.key.is_some()).skip(1) {
+    for field in record.stored().filter(|f| f.own_key.is_some()).skip(1) {
         problems.at(
             &field.ident,
-            "a record has one key; for a rule over several fields write #[record(unique(first, second))] on the struct",
+            "a record has one own key; for a rule over several fields write #[record(unique(first, second))] on the struct",
         );
     }
 }

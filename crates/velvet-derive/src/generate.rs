@@ -1,6 +1,6 @@
 //! The code of a record, from a model without problems.
 
-use crate::model::{Field, Origin, Record, Rule};
+use crate::model::{Field, Record, Rule, WasOrNew};
 use proc_macro2::{Span, TokenStream};
 use quote::{format_ident, quote, quote_spanned};
 use syn::ext::IdentExt;
@@ -67,17 +67,17 @@ pub(crate) fn record(record: &Record, form: Form) -> TokenStream {
             impl velvet::Searchable for #ident {}
         }
     });
-    let key_position = stored.iter().position(|f| f.key.is_some());
-    let key_for_statements = key_position.map_or(quote!(None), |at| quote!(Some(#at)));
-    let key_name = key_position.map_or(quote!(None), |at| {
+    let own_key_position = stored.iter().position(|f| f.own_key.is_some());
+    let own_key_for_statements = own_key_position.map_or(quote!(None), |at| quote!(Some(#at)));
+    let own_key_name = own_key_position.map_or(quote!(None), |at| {
         let name = names[at];
         quote!(Some(::std::string::String::from(#name)))
     });
     let is_shared = record
         .shared
-        .filter(|_| key_position.is_some())
+        .filter(|_| own_key_position.is_some())
         .map(|_| quote!(#[automatically_derived] impl velvet::Shared for #ident {}));
-    let keyed = key_position.map(|at| keyed(record, at, &types[at]));
+    let keyed = own_key_position.map(|at| keyed(record, at, &types[at]));
     let hints = hints(record);
     let assertions = stored.iter().zip(&types).filter(|_| !stands_in).map(|(f, ty)| assertions(f, ty));
     let body = |whole: TokenStream| if stands_in { quote!(::core::unreachable!()) } else { whole };
@@ -85,7 +85,7 @@ pub(crate) fn record(record: &Record, form: Form) -> TokenStream {
         Ok(velvet::Table::new(
             #table,
             ::std::vec![#(#declared),*],
-            #key_name,
+            #own_key_name,
             ::std::vec![#(#indexes),*],
         )#searchable #shared)
     });
@@ -141,9 +141,9 @@ pub(crate) fn record(record: &Record, form: Form) -> TokenStream {
                     #table_body
                 }
 
-                fn statements() -> &'static velvet::Statements {
-                    static STATEMENTS: ::std::sync::LazyLock<velvet::Statements> = ::std::sync::LazyLock::new(|| {
-                        velvet::Statements::new(#table, <#ident as velvet::Record>::COLUMNS, #key_for_statements)
+                fn statements() -> &'static velvet::RecordStatements {
+                    static STATEMENTS: ::std::sync::LazyLock<velvet::RecordStatements> = ::std::sync::LazyLock::new(|| {
+                        velvet::RecordStatements::new(#table, <#ident as velvet::Record>::COLUMNS, #own_key_for_statements)
                     });
                     &STATEMENTS
                 }
@@ -220,10 +220,10 @@ fn column(at: usize, field: &Field, ty: &TokenStream) -> TokenStream {
 
 /// Where the table and its columns come from.
 fn hints(record: &Record) -> TokenStream {
-    let origin = |origin: Option<&Origin>| match origin {
+    let origin = |origin: Option<&WasOrNew>| match origin {
         None => quote!(None),
-        Some(Origin::New) => quote!(Some(velvet::Origin::New)),
-        Some(Origin::Was(name)) => quote!(Some(velvet::Origin::Was(#name))),
+        Some(WasOrNew::New) => quote!(Some(velvet::Origin::New)),
+        Some(WasOrNew::Was(name)) => quote!(Some(velvet::Origin::Was(#name))),
     };
     let table = origin(record.origin.as_ref().map(|(_, origin)| origin));
     let columns = record.stored().filter(|f| f.origin.is_some() || f.fill.is_some()).map(|f| {
@@ -237,7 +237,7 @@ fn hints(record: &Record) -> TokenStream {
 
 fn indexes(record: &Record) -> Vec<TokenStream> {
     let index = |columns: Vec<&String>, unique: bool| quote!(velvet::Index { columns: ::std::vec![#(::std::string::String::from(#columns)),*], unique: #unique });
-    let of_field = |f: &Field| match (f.key.or(f.unique), f.indexed) {
+    let of_field = |f: &Field| match (f.own_key.or(f.unique), f.indexed) {
         (Some(_), _) => Some(true),
         (None, Some(_)) => Some(false),
         (None, None) => None,
@@ -256,10 +256,10 @@ fn keyed(record: &Record, position: usize, ty: &TokenStream) -> Option<TokenStre
     Some(quote! {
         #[automatically_derived]
         impl velvet::Keyed for #ident {
-            type NaturalKey = #ty;
-            const KEY_POSITION: usize = #position;
+            type OwnKey = #ty;
+            const OWN_KEY_POSITION: usize = #position;
 
-            fn natural_key(&self) -> &<#ty as velvet::ColumnType>::Value {
+            fn own_key(&self) -> &<#ty as velvet::ColumnType>::Value {
                 &self.#field
             }
         }
@@ -286,11 +286,11 @@ fn assertions(field: &Field, ty: &TokenStream) -> TokenStream {
             );
         }
     }
-    if let Some(at) = field.key {
+    if let Some(at) = field.own_key {
         assert(
             at,
             quote!(!<#ty as velvet::ColumnType>::OPTIONAL),
-            "a key cannot be missing: make the field's type one that is always there",
+            "an own key cannot be missing: make the field's type one that is always there",
         );
     }
     if let Some((at, _)) = field.searchable {

@@ -15,7 +15,7 @@ pub(crate) struct Record {
     pub fields: Vec<Field>,
     /// Lists of fields from `unique(…)` and `indexed(…)` on the struct; the flag says which.
     pub groups: Vec<(Vec<Ident>, bool)>,
-    pub origin: Option<(Span, Origin)>,
+    pub origin: Option<(Span, WasOrNew)>,
     pub shared: Option<Span>,
     pub library: Path,
     /// Whether it has lifetimes or type parameters, which it must not.
@@ -28,7 +28,7 @@ pub(crate) struct Field {
     pub vis: Visibility,
     pub ty: Type,
     pub column: Name,
-    pub key: Option<Span>,
+    pub own_key: Option<Span>,
     pub unique: Option<Span>,
     pub indexed: Option<Span>,
     pub json: Option<Span>,
@@ -37,12 +37,12 @@ pub(crate) struct Field {
     pub skip: Option<Span>,
     pub default: Option<(Span, Option<Expr>)>,
     pub link: Option<(Span, Rule)>,
-    pub origin: Option<(Span, Origin)>,
+    pub origin: Option<(Span, WasOrNew)>,
     pub fill: Option<(Span, String)>,
 }
 
 /// Where a table or column comes from.
-pub(crate) enum Origin {
+pub(crate) enum WasOrNew {
     Was(String),
     New,
 }
@@ -77,7 +77,7 @@ pub(crate) enum Rule {
 const ON_STRUCT: &[&str] = &["name", "unique", "indexed", "was", "new", "shared", "library"];
 const ON_FIELD: &[&str] = &[
     "name",
-    "key",
+    "own_key",
     "unique",
     "indexed",
     "json",
@@ -162,7 +162,7 @@ impl Field {
             ident,
             vis: field.vis,
             ty: field.ty,
-            key: None,
+            own_key: None,
             unique: None,
             indexed: None,
             json: None,
@@ -178,7 +178,7 @@ impl Field {
             let here = meta.path.get_ident().map_or_else(Span::call_site, Ident::span);
             match word {
                 "name" => model.column = Name::given(meta)?,
-                "key" => model.key = Some(here),
+                "own_key" => model.own_key = Some(here),
                 "unique" => model.unique = Some(here),
                 "indexed" => model.indexed = Some(here),
                 "json" => model.json = Some(here),
@@ -215,9 +215,9 @@ pub(crate) fn inside_option(ty: &Type) -> Option<&Type> {
 }
 
 /// Takes `was = "…"` or `new`, but not both.
-fn set_origin(origin: &mut Option<(Span, Origin)>, word: &str, meta: &ParseNestedMeta) -> syn::Result<()> {
+fn set_origin(origin: &mut Option<(Span, WasOrNew)>, word: &str, meta: &ParseNestedMeta) -> syn::Result<()> {
     let here = meta.path.get_ident().map_or_else(Span::call_site, Ident::span);
-    let said = if word == "new" { Origin::New } else { Origin::Was(attributes::text(meta)?.value()) };
+    let said = if word == "new" { WasOrNew::New } else { WasOrNew::Was(attributes::text(meta)?.value()) };
     if origin.replace((here, said)).is_some() {
         return Err(syn::Error::new(here, "it is either new, or was called otherwise before; keep one of the words"));
     }

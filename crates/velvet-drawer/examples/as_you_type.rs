@@ -6,7 +6,7 @@ use velvet_drawer::{Drawer, Error, Record, Schema};
 
 #[derive(Record)]
 struct Glaze {
-    #[record(key, searchable(weight = 4))]
+    #[record(own_key, searchable(weight = 4))]
     name: String,
     #[record(searchable)]
     notes: String,
@@ -36,7 +36,7 @@ fn main() -> Result<(), Error> {
     for typed in ["cobalt", "cobalt m", "celadon", "iron AND (grey"] {
         println!("\nSearch for: {typed}");
         for hit in glazes().search(typed).limit(3).collect()? {
-            println!("  {:<22} {}", hit.name, hit.marked().with("»", "«"));
+            println!("  {:<22} {}", hit.name, hit.marked().wrapped("»", "«"));
         }
     }
     let hot = glazes().filter(|g| g.cone.at_least(9)).search("cobalt");

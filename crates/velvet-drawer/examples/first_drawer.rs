@@ -15,13 +15,13 @@ enum Stage {
 
 #[derive(Record, Debug)]
 struct Glaze {
-    #[record(key)]
+    #[record(own_key)]
     name: String,
 }
 
 #[derive(Record, Debug)]
 struct Piece {
-    #[record(key)]
+    #[record(own_key)]
     mark: String,
     #[record(indexed)]
     stage: Stage,

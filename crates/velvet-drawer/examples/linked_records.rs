@@ -12,7 +12,7 @@ struct Firing {
 
 #[derive(Record, Debug)]
 struct Piece {
-    #[record(key)]
+    #[record(own_key)]
     mark: String,
     grams: u32,
     #[record(link(on_delete = clear))]
@@ -29,13 +29,13 @@ struct Photo {
 
 #[derive(Record, Debug)]
 struct Glaze {
-    #[record(key)]
+    #[record(own_key)]
     name: String,
 }
 
 #[derive(Record, Debug)]
 struct Material {
-    #[record(key)]
+    #[record(own_key)]
     name: String,
 }
 

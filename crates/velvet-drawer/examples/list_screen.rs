@@ -13,7 +13,7 @@ enum Stage {
 
 #[derive(Record, Debug)]
 struct Piece {
-    #[record(key)]
+    #[record(own_key)]
     mark: String,
     #[record(indexed)]
     stage: Stage,
@@ -51,7 +51,7 @@ impl Chosen {
         if let Some(grams) = self.at_least {
             wanted &= p.grams.at_least(grams);
         }
-        wanted & Condition::all_of(self.words.split_whitespace().map(|word| p.remarks.contains_ignoring_case(word)))
+        wanted & Condition::all_of(self.words.split_whitespace().map(|word| p.remarks.contains_ignore_case(word)))
     }
 
     fn order(&self, p: <Piece as Record>::Columns) -> Order<Piece> {

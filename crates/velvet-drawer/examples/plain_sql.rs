@@ -12,7 +12,7 @@ enum Clay {
 
 #[derive(Record, Debug)]
 struct Piece {
-    #[record(key)]
+    #[record(own_key)]
     mark: String,
     clay: Clay,
     grams: Option<u32>,

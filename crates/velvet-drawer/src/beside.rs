@@ -1,9 +1,11 @@
 //! Files beside a drawer's file, and the names of new ones.
 
-use crate::engine::COMPANIONS;
 use std::fs;
 use std::io;
 use std::path::{Path, PathBuf};
+
+/// The files that stand beside a database file and belong to it: the write-ahead log, its shared memory, the rollback journal.
+pub(crate) const COMPANIONS: [&str; 3] = ["-wal", "-shm", "-journal"];
 
 /// The path beside a file with `word` before its extension, and a number behind it from the second on.
 pub(crate) fn named(path: &Path, word: &str, number: u32) -> PathBuf {

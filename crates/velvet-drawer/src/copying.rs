@@ -1,13 +1,12 @@
 //! Complete copies of a file, also of one that is open.
 
+use crate::about::About;
 use crate::drawer::Drawer;
-use crate::engine::{Connection, Fault, Settings, copy_from};
+use crate::engine::{Fault, Opener, copy_from};
 use crate::error::Error;
 use crate::new_file;
-use crate::opening::About;
 use crate::searching;
 use std::path::Path;
-use std::time::Duration;
 use velvet_core::name::quoted;
 use velvet_core::statement::TRAIL;
 use velvet_core::structure::Structure;
@@ -20,10 +19,8 @@ impl Drawer {
     /// When there is a file at `path` already ([`Error::is_already_there`]), or the copy cannot be written. Nothing is left then.
     pub fn copy_to(&self, path: impl AsRef<Path>) -> Result<(), Error> {
         let doing = "cannot copy the drawer";
-        self.reading(|connection| {
-            new_file::make_new(path.as_ref(), doing, |unfinished| {
-                copy_from(connection, unfinished).map_err(|fault| Error::engine(doing, fault))
-            })
+        self.inner.reading(|scope| {
+            new_file::make_new(path.as_ref(), doing, |unfinished| Ok(copy_from(scope.connection, unfinished)?))
         })
     }
 
@@ -54,11 +51,10 @@ impl Drawer {
     /// ```
     pub fn copy_without_private_to(&self, path: impl AsRef<Path>) -> Result<(), Error> {
         let doing = "cannot copy the drawer without what is private";
-        self.reading(|connection| {
+        self.inner.reading(|scope| {
             new_file::make_new(path.as_ref(), doing, |unfinished| {
-                copy_from(connection, unfinished)
-                    .and_then(|()| blank_private(unfinished, &self.inner.declared.structure))
-                    .map_err(|fault| Error::engine(doing, fault))
+                copy_from(scope.connection, unfinished)?;
+                Ok(blank_private(unfinished, &self.inner.declared.structure)?)
             })
         })
     }
@@ -66,7 +62,7 @@ impl Drawer {
 
 /// Removes the values of private columns from a file that nobody else has open.
 pub(crate) fn blank_private(path: &Path, structure: &Structure) -> Result<(), Fault> {
-    let connection = Connection::writer(path, &Settings::of_ours(Duration::ZERO, false))?;
+    let connection = Opener::new(path).writer()?;
     // No trigger of any kind is to hear of this, or to keep what stood there.
     connection.without_triggers(|| {
         let transaction = connection.transaction()?;
@@ -79,14 +75,13 @@ pub(crate) fn blank_private(path: &Path, structure: &Structure) -> Result<(), Fa
             let sets: Vec<String> = private.iter().map(|(c, blank)| format!("{} = {}", quoted(c), blank.literal())).collect();
             connection.run(&format!("UPDATE {} SET {}", quoted(&table.name), sets.join(", ")))?;
             // Older entries may be from before a column was private.
-            if connection.number(&format!("SELECT count(*) FROM sqlite_schema WHERE name = '{TRAIL}'"))? > 0 {
+            if connection.has(TRAIL)? {
                 let hide = format!(
                     "UPDATE {TRAIL} SET before = json_replace(before, ?1, json('{{\"private\":true}}')) WHERE table_name = ?2"
                 );
                 for (column, _) in &private {
-                    let mut statement = connection.prepare(&hide)?;
-                    statement.bind_all(&[format!("$.\"{column}\"").into(), table.name.as_str().into()])?;
-                    statement.execute()?;
+                    let place = format!("$.\"{column}\"");
+                    connection.execute(&hide, [(&place).into(), (&table.name).into()])?;
                 }
             }
         }
@@ -95,9 +90,9 @@ pub(crate) fn blank_private(path: &Path, structure: &Structure) -> Result<(), Fa
         }
         transaction.commit()?;
         // What was overwritten may still stand in unused parts of pages.
-        connection.run("VACUUM")?;
+        connection.compact()?;
         if About::fact(&connection, "structure_count")?.is_some() {
-            About::same_after_all(&connection, connection.number("PRAGMA schema_version")?)?;
+            About::same_after_all(&connection)?;
         }
         connection.merge_alone()
     })?;

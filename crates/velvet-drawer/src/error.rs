@@ -13,7 +13,7 @@ use velvet_core::Misfit;
 ///
 /// ```
 /// # use velvet_drawer::{Drawer, Record, Schema};
-/// # #[derive(Record, Debug)] struct Glaze { #[record(key)] name: String }
+/// # #[derive(Record, Debug)] struct Glaze { #[record(own_key)] name: String }
 /// let drawer = Drawer::in_memory(Schema::new("kilnbook").record::<Glaze>())?;
 /// drawer.insert(Glaze { name: "Celadon".into() })?;
 /// let error = drawer.insert(Glaze { name: "Celadon".into() }).unwrap_err();
@@ -26,6 +26,8 @@ pub struct Error(Box<Inner>);
 struct Inner {
     cause: Cause,
     problem: String,
+    /// Whether it is still to be said what was being done.
+    is_bare: bool,
     untouched: Option<String>,
     advice: Option<String>,
     file: Option<PathBuf>,
@@ -54,7 +56,7 @@ pub(crate) enum Cause {
     NoSpace,
     InUse,
     Nested,
-    NotThere,
+    FileMissing,
     AlreadyThere,
     BadQuery,
     Device,
@@ -83,7 +85,7 @@ predicates! {
     is_refused_by_trigger: Trigger;
     /// The record to be changed is not there.
     is_not_found: NotFound;
-    /// The record was changed or removed since the draft that was to be saved was taken.
+    /// The record was changed or removed since the edit that was to be saved was taken.
     is_changed_meanwhile: ChangedMeanwhile;
     /// A value has no stored form: NaN, a number above the file's range.
     is_misfit: Misfit;
@@ -112,7 +114,7 @@ predicates! {
     /// The drawer was used inside its own transaction, on the same thread.
     is_nested: Nested;
     /// A file or folder is not there, or cannot be opened.
-    is_not_there: NotThere;
+    is_file_missing: FileMissing;
     /// A file of the name that was given for a new one is there already.
     is_already_there: AlreadyThere;
     /// A word, condition or statement that somebody typed does not fit the file.
@@ -130,6 +132,7 @@ impl Error {
         Error(Box::new(Inner {
             cause,
             problem: problem.into(),
+            is_bare: false,
             untouched: None,
             advice: None,
             file: None,
@@ -153,7 +156,7 @@ impl Error {
         let cause = match error.kind() {
             std::io::ErrorKind::StorageFull => Cause::NoSpace,
             std::io::ErrorKind::PermissionDenied | std::io::ErrorKind::ReadOnlyFilesystem => Cause::ReadOnly,
-            std::io::ErrorKind::NotFound => Cause::NotThere,
+            std::io::ErrorKind::NotFound => Cause::FileMissing,
             _ => Cause::Device,
         };
         Error::new(cause, format!("{doing}: {error}"))
@@ -199,31 +202,89 @@ impl Error {
         self
     }
 
-    /// An error made of a value that does not fit; `doing` begins the sentence.
-    pub(crate) fn misfit(cause: Cause, doing: &str, table: &str, columns: &[&str], misfit: Misfit) -> Error {
+    /// Says what was being done, which begins the sentence, where that is still to be said.
+    #[must_use]
+    pub(crate) fn doing(mut self, what: impl fmt::Display) -> Error {
+        if std::mem::take(&mut self.0.is_bare) {
+            self.0.problem.insert_str(0, &format!("{what}: "));
+        }
+        self
+    }
+
+    /// Whether it is still to be said what was being done.
+    pub(crate) fn is_bare(&self) -> bool {
+        self.0.is_bare
+    }
+
+    /// What was left as it was, unless that was said already.
+    #[must_use]
+    pub(crate) fn or_untouched(mut self, what: &str) -> Error {
+        self.0.untouched.get_or_insert_with(|| what.to_owned());
+        self
+    }
+
+    /// An error of which it is still to be said what was being done.
+    pub(crate) fn bare(cause: Cause, problem: impl Into<String>) -> Error {
+        let mut error = Error::new(cause, problem);
+        error.0.is_bare = true;
+        error
+    }
+
+    /// An error made of a value that does not fit.
+    pub(crate) fn misfit(cause: Cause, table: &str, columns: &[&str], misfit: Misfit) -> Error {
         let column = misfit.column.and_then(|at| columns.get(at)).copied();
         let place = column.map_or_else(|| table.to_owned(), |column| format!("{table}.{column}"));
-        let error = Error::new(cause, format!("{doing}: in {place}, {misfit}")).in_table(table, column);
-        match &misfit.advice {
-            Some(advice) => error.advise(advice.clone()),
+        let error = Error::bare(cause, format!("in {place}, {misfit}")).in_table(table, column);
+        match misfit.advice {
+            Some(advice) => error.advise(advice),
             None => error,
         }
     }
+}
 
-    /// An error made of a refusal of the engine; `doing` begins the sentence.
-    pub(crate) fn engine(doing: &str, fault: Fault) -> Error {
+/// Says of what fails what was being done, what it left as it was, and where.
+pub(crate) trait Doing<R>: Sized {
+    /// What was being done; it begins the sentence.
+    fn doing<D: fmt::Display>(self, what: impl FnOnce() -> D) -> Result<R, Error>;
+
+    /// What was left as it was.
+    fn untouched<W: Into<String>>(self, what: impl FnOnce() -> W) -> Result<R, Error>;
+
+    /// The file that it is about.
+    fn in_file(self, file: &Path) -> Result<R, Error>;
+}
+
+impl<R, E: Into<Error>> Doing<R> for Result<R, E> {
+    #[inline]
+    fn doing<D: fmt::Display>(self, what: impl FnOnce() -> D) -> Result<R, Error> {
+        self.map_err(|error| error.into().doing(what()))
+    }
+
+    fn untouched<W: Into<String>>(self, what: impl FnOnce() -> W) -> Result<R, Error> {
+        self.map_err(|error| error.into().untouched(what()))
+    }
+
+    fn in_file(self, file: &Path) -> Result<R, Error> {
+        self.map_err(|error| error.into().in_file(file))
+    }
+}
+
+/// A refusal of the engine, of which it is still to be said what was being done.
+impl From<Fault> for Error {
+    #[cold]
+    fn from(fault: Fault) -> Error {
         let Fault { kind, message } = fault;
-        let of = |cause, what: &str| Error::new(cause, format!("{doing}: {what}"));
+        let of = |cause, what: &str| Error::bare(cause, what);
         match kind {
             FaultKind::Locked => of(Cause::Locked, &format!("another program holds the file ({message})"))
-                .advise("Try again when it is done, or wait longer with Drawer::options().wait(…)"),
+                .advise("Try again when it is done, or wait longer with Drawer::options().lock_timeout(…)"),
             FaultKind::NoSpace => of(Cause::NoSpace, "the device has no space left")
                 .advise("Free some space and try again; everything written before is safe"),
             FaultKind::ReadOnly => {
                 of(Cause::ReadOnly, &format!("the file or its folder cannot be written ({message})"))
                     .advise("Keep drawers in a folder that the app may write, such as place::durable(…)")
             }
-            FaultKind::CannotOpen => of(Cause::NotThere, "the file cannot be opened")
+            FaultKind::CannotOpen => of(Cause::FileMissing, "the file cannot be opened")
                 .advise("Check that the path is a file, not a folder, and that the app may read and write it"),
             FaultKind::NotADatabase => of(Cause::NotADatabase, "the file is no database, or an encrypted one")
                 .advise("Check the path; if the file is encrypted, it cannot be read without its key"),
@@ -257,7 +318,7 @@ impl Error {
             FaultKind::Unfit => of(Cause::Misfit, &format!("a column does not take the value ({message})"))
                 .advise("Write a value of the column's own type, and one that is there unless the column is optional"),
             FaultKind::RolledBack(first) => {
-                let cause = Error::engine(doing, Fault { kind: *first, message: message.clone() }).0.cause;
+                let cause = Error::from(Fault { kind: *first, message: message.clone() }).0.cause;
                 of(cause, &format!("an earlier error in this transaction had it rolled back as a whole ({message})"))
                     .advise("Return that error from the closure instead of going on after it, and write it all again")
             }

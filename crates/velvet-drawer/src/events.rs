@@ -4,15 +4,19 @@
 //! `step` for each version and `upgraded`; then `opened`; and at the end `closed`. Whatever goes wrong ends in `failed`.
 //! In between, `not noted` tells that a session could not be written down, `slow` tells of statements that took long, and `statement` of all, where that is asked.
 
+use crate::engine::{Ran, Reporting};
 use crate::error::Error;
-use crate::opening::Opened;
-use crate::schema::Declared;
-use crate::upgrading::UpgradedStep;
 use std::path::Path;
 use std::time::Duration;
 
-/// Whether anybody can be told anything.
-pub(crate) const ARE_ON: bool = cfg!(feature = "tracing");
+/// How long a statement takes that is told of as slow, unless said otherwise.
+const SLOW: Duration = Duration::from_millis(250);
+
+/// Tells of statements that are slow, where anybody can be told anything.
+pub(crate) fn reporting() -> Reporting {
+    let to: fn(&Ran<'_>) = statement;
+    Reporting { to: cfg!(feature = "tracing").then_some(to), slow: Some(SLOW), ..Reporting::default() }
+}
 
 #[cfg(feature = "tracing")]
 macro_rules! event {
@@ -32,36 +36,45 @@ macro_rules! event {
 }
 
 /// An app asks for the drawer at a path.
-pub(crate) fn configured(path: &Path, declared: &Declared) {
-    event!(info, file = %path.display(), app = %declared.app, version = declared.version, "configured");
+pub(crate) fn configured(path: &Path, app: &str, version: u32) {
+    event!(info, file = %path.display(), app = %app, version = version, "configured");
 }
 
 /// One version's part of an upgrade is done. It is kept only when the whole upgrade is.
-pub(crate) fn step(path: &str, step: &UpgradedStep) {
-    let (did, took) = (step.did.join("; "), millis(step.took));
-    event!(info, file = %path, version = step.version, did = %did, rows = step.rows, took_ms = took, "step");
+pub(crate) fn step(path: &str, version: u32, did: &[String], rows: u64, took: Duration) {
+    let (did, took) = (did.join("; "), millis(took));
+    event!(info, file = %path, version = version, did = %did, rows = rows, took_ms = took, "step");
 }
 
-/// The drawer is open: how that came about, and that it is.
-pub(crate) fn opened(path: &Path, declared: &Declared, opened: &Opened, took: Duration) {
-    let file = path.display();
-    if opened.shipped {
-        event!(info, file = %file, "shipped");
-    }
-    if let Some(place) = &opened.set_aside {
-        event!(warn, file = %file, place = %place.display(), "set aside");
-    }
-    if let Some(adopted) = &opened.adopted {
-        event!(info, file = %file, version = adopted.version, "adopted");
-    }
-    if opened.created {
-        event!(info, file = %file, version = declared.version, "created");
-    }
-    if let Some(upgraded) = &opened.upgraded {
-        let backup = upgraded.backup.as_ref().map(|b| b.display().to_string()).unwrap_or_default();
-        event!(info, file = %file, from = upgraded.from, version = declared.version, backup = %backup, "upgraded");
-    }
-    event!(info, file = %file, version = declared.version, took_ms = millis(took), "opened");
+/// The file that ships with the app was copied to its place.
+pub(crate) fn shipped(path: &Path) {
+    event!(info, file = %path.display(), "shipped");
+}
+
+/// The file that was there was set aside.
+pub(crate) fn set_aside(path: &Path, place: &Path) {
+    event!(warn, file = %path.display(), place = %place.display(), "set aside");
+}
+
+/// A file from before was taken over.
+pub(crate) fn adopted(path: &Path, version: u32) {
+    event!(info, file = %path.display(), version = version, "adopted");
+}
+
+/// The file was created.
+pub(crate) fn created(path: &Path, version: u32) {
+    event!(info, file = %path.display(), version = version, "created");
+}
+
+/// The file was upgraded.
+pub(crate) fn upgraded(path: &Path, from: u32, version: u32, backup: Option<&Path>) {
+    let backup = backup.map(|b| b.display().to_string()).unwrap_or_default();
+    event!(info, file = %path.display(), from = from, version = version, backup = %backup, "upgraded");
+}
+
+/// The drawer is open.
+pub(crate) fn opened(path: &Path, version: u32, took: Duration) {
+    event!(info, file = %path.display(), version = version, took_ms = millis(took), "opened");
 }
 
 /// The drawer is closed.
@@ -79,14 +92,13 @@ pub(crate) fn not_noted(path: &Path, reason: &str) {
     event!(warn, file = %path.display(), reason = %reason, "not noted");
 }
 
-/// A statement was run, where all are to be told.
-pub(crate) fn statement(path: &Path, text: &str, rows: u64, took: Duration) {
-    event!(debug, file = %path.display(), statement = %text, rows = rows, took_us = micros(took), "statement");
-}
-
-/// A statement took long.
-pub(crate) fn slow(path: &Path, text: &str, rows: u64, took: Duration) {
-    event!(warn, file = %path.display(), statement = %text, rows = rows, took_us = micros(took), "slow");
+/// A statement was run that was slow, or any where all are to be told.
+fn statement(ran: &Ran<'_>) {
+    let (file, text, rows, took) = (ran.file.display(), ran.text, ran.rows, micros(ran.took));
+    match ran.is_slow {
+        true => event!(warn, file = %file, statement = %text, rows = rows, took_us = took, "slow"),
+        false => event!(debug, file = %file, statement = %text, rows = rows, took_us = took, "statement"),
+    }
 }
 
 fn micros(took: Duration) -> u64 {

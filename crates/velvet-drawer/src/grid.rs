@@ -3,7 +3,8 @@
 use comfy_table::{Cell, CellAlignment, Table, TableComponent, presets};
 use std::fmt;
 use unicode_width::{UnicodeWidthChar, UnicodeWidthStr};
-use velvet_core::show::{Shown, Tone};
+use velvet_core::show::count;
+pub use velvet_core::show::{Shown, Tone};
 
 /// Between two columns.
 const GAP: usize = 2;
@@ -143,11 +144,6 @@ impl fmt::Display for Grid {
         }
         Ok(())
     }
-}
-
-/// A number and what it counts, such as “1 column” or “3 columns”.
-pub fn count(number: usize, thing: &str) -> String {
-    format!("{number} {thing}{}", if number == 1 { "" } else { "s" })
 }
 
 /// The text in at most `width` characters, with a sign that there is more.

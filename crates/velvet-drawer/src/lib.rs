@@ -8,6 +8,7 @@ pub mod inspect;
 pub mod place;
 pub mod testing;
 
+mod about;
 mod beside;
 mod changes;
 mod copying;
@@ -29,21 +30,19 @@ mod upgrading;
 mod writing;
 
 pub use changes::{Applied, Apply, Changed, ChangesSince, Position};
-pub use drawer::Drawer;
+pub use drawer::{Access, Alone, Drawer, MayWrite, Mode, Opened, Reads, Scope, Writes};
 pub use error::Error;
-pub use opening::{KeptCopy, KeptFor, Opened, Opening, Options};
+pub use opening::{KeptCopy, KeptFor, Opening, Options};
 pub use outside::DanglingFile;
-pub use reading::{
-    Explained, Follow, Gather, Going, Groups, Hit, Only, Readable, Reads, Records, Search, Stream, View, With, Writes,
-};
-pub use schema::Schema;
+pub use reading::{Explained, Follow, Gather, Going, Groups, Hit, Only, Readable, Records, Search, Stream, View, With};
+pub use schema::{CodeRow, Schema, Upgrade};
 pub use sql::Sql;
-pub use upgrading::{Adopted, CodeRow, Progress, Upgrade, Upgraded, UpgradedStep};
-pub use velvet_core::search::Marked;
+pub use upgrading::{Adopted, Progress, Upgraded, UpgradedVersion};
+pub use velvet_core::Marked;
 pub use velvet_core::statement::Trail;
 pub use velvet_core::{
-    Argument, Assignment, Assignments, Choice, Column, ColumnType, Computed, Condition, Draft, Excerpt, ExcerptOf,
-    Group, InJson, Inside, Key, Keyed, LinkedFrom, Links, Misfit, Nested, Optional, Order, Ordered, Ordering,
+    Argument, Assignment, Assignments, Choice, Column, ColumnType, Comparable, Computed, Condition, Edit, Excerpt,
+    ExcerptOf, Group, InJson, Inside, Key, Keyed, LinkedFrom, Links, Misfit, Nested, Optional, Order, Orders,
     OutsideFile, Pick, Record, Searchable, Shared, Stored, StoredAs, Summed, TextOrder, Textual, Value,
 };
 #[doc(inline)]
@@ -55,11 +54,11 @@ pub use writing::{LastRefresh, Refresh, Refreshed, Space, Tx, Unsaved};
 pub mod __private {
     pub use velvet_core::column::key_column;
     pub use velvet_core::column_type::{read_choice, stored_arg, stored_value};
-    pub use velvet_core::evolution::{Hint, Hints, Origin};
     pub use velvet_core::excerpt::{Excerpt, ExcerptOf, Wanted};
     pub use velvet_core::field::{FieldOf, Fit, Unfit};
+    pub use velvet_core::hints::{Hint, Hints, Origin};
     pub use velvet_core::pick::{Picked, pick_column};
-    pub use velvet_core::statement::Statements;
+    pub use velvet_core::record_statements::RecordStatements;
     pub use velvet_core::structure::{Index, Kind, OnDelete, Table};
     pub use velvet_core::{
         Choice, Column, ColumnType, Json, Key, Keyed, LinkOf, LinkedFrom, Misfit, Output, Record, Searchable, Shape,

@@ -1,7 +1,7 @@
 //! Making a file wholly or not at all: under another name first, which it has until it is finished.
 
 use crate::beside;
-use crate::error::{Cause, Error};
+use crate::error::{Cause, Doing, Error};
 use std::fs;
 use std::io;
 use std::path::Path;
@@ -15,7 +15,7 @@ pub(crate) fn make(path: &Path, doing: &str, work: impl FnOnce(&Path) -> Result<
     beside::clear_away(&unfinished);
     let made = work(&unfinished).and_then(|()| placed(&unfinished, path).map_err(|e| Error::device(doing, &e)));
     beside::clear_away(&unfinished);
-    made.map_err(|error| error.untouched("Nothing was created").in_file(path))
+    made.doing(|| doing).untouched(|| "Nothing was created").in_file(path)
 }
 
 /// As [`make`], of a file that must not be there yet.

@@ -22,7 +22,7 @@ impl Drawer {
     /// The whole path of a file outside the drawer, on this device and in this start of the app.
     ///
     /// # Errors
-    /// For a drawer in memory that was not told its folder of files ([`Error::is_not_there`]).
+    /// For a drawer in memory that was not told its folder of files ([`Error::is_file_missing`]).
     pub fn path_of(&self, file: &OutsideFile) -> Result<PathBuf, Error> {
         Ok(file.below(self.files_root()?))
     }
@@ -64,8 +64,8 @@ impl Drawer {
         let kinds = T::table().map(|t| t.columns).unwrap_or_default();
         let files: Vec<usize> = (0..kinds.len()).filter(|at| kinds[*at].kind == Kind::File).collect();
         let mut dangling = Vec::new();
-        self.records::<T>().run(Select::rows::<T>, |open, rows| {
-            while let Some(row) = rows.next().map_err(open.fault(|| format!("cannot read records of {}", T::TABLE)))? {
+        self.records::<T>().run(Select::rows::<T>, |_, rows| {
+            rows.each(|row| {
                 for at in &files {
                     let ValueRef::Text(text) = row.value(at + 1) else { continue };
                     if !OutsideFile::new(text).is_ok_and(|file| file.below(root).exists()) {
@@ -73,8 +73,8 @@ impl Drawer {
                         dangling.push(DanglingFile { key, column: T::COLUMNS[*at], file: text.to_owned() });
                     }
                 }
-            }
-            Ok(())
+                Ok::<_, Error>(())
+            })
         })?;
         Ok(dangling)
     }
@@ -82,7 +82,7 @@ impl Drawer {
     fn files_root(&self) -> Result<&Path, Error> {
         self.inner.files_root.as_deref().ok_or_else(|| {
             self.inner.place.name(
-                Error::new(Cause::NotThere, "a drawer in memory has no folder of files")
+                Error::new(Cause::FileMissing, "a drawer in memory has no folder of files")
                     .advise("Name one with Drawer::options().files_root(…)"),
             )
         })

@@ -73,7 +73,7 @@ fn folder(
     let mut parts = Path::new(app).components();
     if app.is_empty() || app.contains('\0') || parts.any(|part| !matches!(part, Component::Normal(_))) {
         let problem = format!("{app:?} is no name of a folder for {what}: it would lead out of where that belongs");
-        return Err(Error::new(Cause::NotThere, problem)
+        return Err(Error::new(Cause::FileMissing, problem)
             .untouched("Nothing was created")
             .advise("Give the app's own name, such as \"kilnbook\""));
     }
@@ -81,7 +81,7 @@ fn folder(
         return Ok(handed_in(folders).clone());
     }
     system().map(|folder| folder.join(app)).ok_or_else(|| {
-        Error::new(Cause::NotThere, format!("this system does not say where {what} belongs"))
+        Error::new(Cause::FileMissing, format!("this system does not say where {what} belongs"))
             .advise("Hand in the app's own folders with place::hand_in when it starts")
     })
 }

@@ -15,7 +15,7 @@ enum Stage {
 #[derive(Record, Clone, Debug, PartialEq)]
 #[record(shared)]
 struct Piece {
-    #[record(key)]
+    #[record(own_key)]
     mark: String,
     stage: Stage,
     grams: Option<u32>,
@@ -31,7 +31,7 @@ struct Piece {
 #[derive(Record, Clone, Debug, PartialEq)]
 #[record(shared)]
 struct Glaze {
-    #[record(key)]
+    #[record(own_key)]
     number: u32,
     name: String,
 }
@@ -39,7 +39,7 @@ struct Glaze {
 #[derive(Record, Clone, Debug, PartialEq)]
 #[record(shared)]
 struct Photo {
-    #[record(key)]
+    #[record(own_key)]
     id: u32,
     piece: Key<Piece>,
 }
@@ -48,7 +48,7 @@ struct Photo {
 #[derive(Record, Clone, Debug, PartialEq)]
 #[record(shared)]
 struct Step {
-    #[record(key)]
+    #[record(own_key)]
     name: String,
     after: Option<Key<Step>>,
     twin: Option<Key<Bound>>,
@@ -57,7 +57,7 @@ struct Step {
 #[derive(Record, Clone, Debug, PartialEq)]
 #[record(shared)]
 struct Bound {
-    #[record(key)]
+    #[record(own_key)]
     name: String,
     to: Key<Bound>,
     step: Key<Step>,
@@ -125,8 +125,8 @@ fn everything(drawer: &Drawer) -> Vec<String> {
 
 fn edit(drawer: &Drawer, (what, n, m): (u8, u8, u8)) {
     let mark = format!("K-{}", n % 4);
-    let at = drawer.get_by::<Piece>(&mark).unwrap();
-    let glaze = drawer.get_by::<Glaze>(u32::from(m % 3)).unwrap().map(|g| g.key());
+    let at = drawer.get_by_own_key::<Piece>(&mark).unwrap();
+    let glaze = drawer.get_by_own_key::<Glaze>(u32::from(m % 3)).unwrap().map(|g| g.key());
     // Some of these are refused, which is as well.
     let _ = match what {
         0 => drawer.get_or_insert(Piece { grams: Some(m.into()), ..piece(&mark) }).map(drop),
@@ -136,7 +136,7 @@ fn edit(drawer: &Drawer, (what, n, m): (u8, u8, u8)) {
         4 => drawer.insert_or_replace(Glaze { number: (m % 3).into(), name: format!("{n}") }).map(drop),
         5 => glaze.map_or(Ok(()), |g| drawer.remove(g).map(drop)),
         6 => at.map_or(Ok(()), |p| drawer.get_or_insert(Photo { id: m.into(), piece: p.key() }).map(drop)),
-        7 => drawer.get_by::<Photo>(m.into()).unwrap().map_or(Ok(()), |p| drawer.remove(p.key()).map(drop)),
+        7 => drawer.get_by_own_key::<Photo>(m.into()).unwrap().map_or(Ok(()), |p| drawer.remove(p.key()).map(drop)),
         _ => at.map_or(Ok(()), |p| drawer.change(p.key(), |p| p.mark = format!("K-{}", m % 4)).map(drop)),
     };
 }
@@ -309,7 +309,7 @@ fn records_that_link_to_themselves_or_to_each_other_are_exchanged() {
     // A ring that hangs on a record that is nowhere is refused, and nothing of it is written.
     let (lines, _) = lines(&a, Position::START);
     let ring: Vec<&str> =
-        std::str::from_utf8(&lines).unwrap().lines().filter(|l| !l.contains("\"key\":\"one\"")).collect();
+        std::str::from_utf8(&lines).unwrap().lines().filter(|l| !l.contains("\"own_key\":\"one\"")).collect();
     let c = memory();
     let error = c.apply_changes(ring.join("\n").as_bytes()).run().unwrap_err();
     assert!(error.to_string().contains("to \"one\", which is neither here nor comes"), "{error}");
@@ -346,7 +346,7 @@ fn what_is_kept_is_told_as_newer_than_its_removal_by_a_clock_that_is_ahead() {
     let b = memory();
     let bowl = b.insert(piece("K-1")).unwrap();
     b.insert(Photo { id: 1, piece: bowl.key() }).unwrap();
-    let removal = r#"{"table":"piece","key":"K-1","at":"2999-01-01T00:00:00.000000000Z","removed":true}"#;
+    let removal = r#"{"table":"piece","own_key":"K-1","at":"2999-01-01T00:00:00.000000000Z","removed":true}"#;
     assert_eq!(b.apply_changes(removal.as_bytes()).from("a").run().unwrap().kept, 1);
     let told = b.sql("select at from velvet_changes where own_key = 'K-1'").rows::<String>().unwrap();
     assert_eq!(told, ["2999-01-01T00:00:00.000000001Z"]);
@@ -360,7 +360,7 @@ fn a_record_that_was_to_link_to_a_removed_one_stays_as_it_was_on_both() {
     send(&a, "a", &b, "b");
     send(&b, "b", &a, "a");
     a.change(photo.key(), |p| p.piece = pieces[1].key()).unwrap();
-    b.remove(b.get_by::<Piece>("K-2").unwrap().unwrap().key()).unwrap();
+    b.remove(b.get_by_own_key::<Piece>("K-2").unwrap().unwrap().key()).unwrap();
     assert_eq!(send(&a, "a", &b, "b").conflicts, [("photo".into(), "1".into(), true)]);
     let removed = b.sql("select removed from velvet_changes where table_name = 'photo'").rows::<bool>().unwrap();
     assert_eq!(removed, [false], "it is here, as it was");
@@ -393,7 +393,7 @@ fn values_at_their_limits_are_exchanged_as_they_are() {
     assert!(b.search_index_is_sound::<everything::Everything>().unwrap());
     assert_eq!(send(&b, "b", &a, "a"), Applied { unchanged: 3, ..Applied::default() });
     let unreadable =
-        r#"{"table":"select","key":"E-7","at":"2999-01-01T00:00:00Z","record":{"mark":"E-7","bearing":400}}"#;
+        r#"{"table":"select","own_key":"E-7","at":"2999-01-01T00:00:00Z","record":{"mark":"E-7","bearing":400}}"#;
     let error = b.apply_changes(unreadable.as_bytes()).run().unwrap_err();
     assert!(error.to_string().contains("line 1 does not fit: in `bearing`, 400 is no bearing"), "{error}");
 }
@@ -417,7 +417,8 @@ fn changes_come_in_the_order_of_commits_each_record_once_and_only_of_shared_ones
     let (since, last) = lines(&drawer, first);
     let since: Vec<serde_json::Value> =
         since.split(|b| *b == b'\n').filter(|l| !l.is_empty()).map(|l| serde_json::from_slice(l).unwrap()).collect();
-    let short: Vec<String> = since.iter().map(|l| format!("{} {} {}", l["table"], l["key"], l["removed"])).collect();
+    let short: Vec<String> =
+        since.iter().map(|l| format!("{} {} {}", l["table"], l["own_key"], l["removed"])).collect();
     assert_eq!(short, ["\"piece\" \"K-1\" null", "\"piece\" \"K-3\" true", "\"glaze\" 1 null"]);
     let record = &since[0]["record"];
     assert_eq!(record["glaze"], 1, "a link is told by the linked record's own key");
@@ -445,11 +446,11 @@ fn of_a_record_that_both_changed_the_rule_decides_and_the_conflict_is_told() {
         assert_eq!(send(&b, "b", &a, "a"), Applied { unchanged: 1, ..Applied::default() });
         a.change(bowl.key(), |p| p.grams = Some(1)).unwrap();
         std::thread::sleep(std::time::Duration::from_millis(3));
-        let on_b = b.get_by::<Piece>("K-1").unwrap().unwrap();
+        let on_b = b.get_by_own_key::<Piece>("K-1").unwrap().unwrap();
         b.change(on_b.key(), |p| p.grams = Some(2)).unwrap();
         (a, b)
     };
-    let grams = |d: &Drawer| d.get_by::<Piece>("K-1").unwrap().unwrap().grams;
+    let grams = |d: &Drawer| d.get_by_own_key::<Piece>("K-1").unwrap().unwrap().grams;
     let (a, b) = apart();
     let applied = send(&a, "a", &b, "b");
     assert_eq!((applied.kept, applied.conflicts), (1, vec![("piece".into(), "\"K-1\"".into(), true)]));
@@ -472,12 +473,12 @@ fn lines_that_do_not_fit_are_named_and_nothing_is_written() {
     let (good, _) = lines(&a, Position::START);
     let good = String::from_utf8(good).unwrap();
     let line = |table: &str, key: &str, rest: &str| {
-        format!(r#"{{"table":"{table}","key":{key},"at":"2025-03-08T10:00:00Z",{rest}}}"#)
+        format!(r#"{{"table":"{table}","own_key":{key},"at":"2025-03-08T10:00:00Z",{rest}}}"#)
     };
     let record = r#""record":{"mark":"K-1","stage":"thrown","grams":null,"wood":1,"thrown":"2025-03-08","thumbnail":null,"tags":[],"glaze":7}"#;
     for (bad, said) in [
         ("{".into(), "line 2 is not a change in JSON"),
-        (r#"{"table":"piece","at":""}"#.into(), "line 2 is not a change in JSON: missing field `key`"),
+        (r#"{"table":"piece","at":""}"#.into(), "line 2 is not a change in JSON: missing field `own_key`"),
         (line("kiln", "1", r#""removed":true"#), "line 2 is about the table `kiln`, which is not in the schema"),
         (line("note", "1", r#""removed":true"#), "line 2 is about the table `note`, which is not shared"),
         (line("glaze", "-1", r#""removed":true"#), "line 2 does not fit: in `number`, -1 does not fit u32"),
@@ -509,7 +510,7 @@ fn a_unique_value_that_both_devices_gave_is_an_error_that_names_it() {
     #[derive(Record)]
     #[record(shared)]
     struct Shelf {
-        #[record(key)]
+        #[record(own_key)]
         name: String,
         #[record(unique)]
         number: u32,

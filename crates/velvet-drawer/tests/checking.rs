@@ -14,7 +14,7 @@ enum Stage {
 
 #[derive(Record)]
 struct Glaze {
-    #[record(key, searchable)]
+    #[record(own_key, searchable)]
     name: String,
 }
 

@@ -57,7 +57,7 @@ struct All {
     timestamp: Timestamp,
     signed: SignedDuration,
     duration: Duration,
-    #[record(key)]
+    #[record(own_key)]
     uuid: Uuid,
     form: Form,
     cone: Cone,
@@ -127,7 +127,7 @@ proptest! {
         let drawer = Drawer::open(&path, schema()).unwrap();
         prop_assert_eq!(drawer.records::<All>().collect().unwrap(), stored.clone());
         for one in &stored {
-            prop_assert_eq!(drawer.get_by::<All>(one.uuid).unwrap().unwrap(), one.clone());
+            prop_assert_eq!(drawer.get_by_own_key::<All>(one.uuid).unwrap().unwrap(), one.clone());
             let found = drawer.records::<All>().filter(|a| {
                 a.i8.is(one.i8) & a.text.is(&one.text) & a.uuid.is(one.uuid)
             }).collect().unwrap();

@@ -19,16 +19,18 @@ fn told(before: &Path, after: &Path) -> (Comparison, Vec<String>) {
     };
     let mut each = |difference: Difference<'_>| {
         lines.push(match difference {
-            Difference::Added { table, key, row } => format!("+ {table} {} ({} values)", values(key), row.len()),
-            Difference::Removed { table, key, .. } => format!("- {table} {}", values(key)),
-            Difference::Changed { table, key, columns } => {
+            Difference::Added { table, known_by, row } => {
+                format!("+ {table} {} ({} values)", values(known_by), row.len())
+            }
+            Difference::Removed { table, known_by, .. } => format!("- {table} {}", values(known_by)),
+            Difference::Changed { table, known_by, columns } => {
                 let columns: Vec<String> = columns
                     .iter()
                     .map(|(name, old, new)| {
                         format!("{name}: {} → {}", old.to_value().literal(), new.to_value().literal())
                     })
                     .collect();
-                format!("~ {table} {} {}", values(key), columns.join(", "))
+                format!("~ {table} {} {}", values(known_by), columns.join(", "))
             }
         });
         Ok(())
@@ -174,8 +176,8 @@ proptest! {
         let comparison = first.compare(&second, &mut |difference| {
             match difference {
                 Difference::Added { row, .. } => { now.insert(row[0].1.to_value().literal(), row[1].1.to_value().literal()); }
-                Difference::Removed { key, .. } => { prop_assert_in(now.remove(&key[0].1.to_value().literal()).is_some()); }
-                Difference::Changed { key, columns, .. } => { now.insert(key[0].1.to_value().literal(), columns[0].2.to_value().literal()); }
+                Difference::Removed { known_by, .. } => { prop_assert_in(now.remove(&known_by[0].1.to_value().literal()).is_some()); }
+                Difference::Changed { known_by, columns, .. } => { now.insert(known_by[0].1.to_value().literal(), columns[0].2.to_value().literal()); }
             }
             Ok(())
         }, &mut |_| ()).unwrap();

@@ -36,7 +36,7 @@ fn both((which, number, text): (u8, u32, String)) -> Both {
         12 => (p.remarks.ends_with(&t), Box::new(move |p| p.remarks.ends_with(&text))),
         13 => {
             let lower = text.to_lowercase();
-            (p.remarks.contains_ignoring_case(&t), Box::new(move |p| p.remarks.to_lowercase().contains(&lower)))
+            (p.remarks.contains_ignore_case(&t), Box::new(move |p| p.remarks.to_lowercase().contains(&lower)))
         }
         14 => (p.remarks.more_than(&t), Box::new(move |p| p.remarks > text)),
         15 => {
@@ -49,11 +49,11 @@ fn both((which, number, text): (u8, u32, String)) -> Both {
         18 => (p.mark.below(p.remarks), Box::new(|p| p.mark < p.remarks)),
         19 => {
             let lower = text.to_lowercase();
-            (p.remarks.is_ignoring_case(&t), Box::new(move |p| p.remarks.to_lowercase() == lower))
+            (p.remarks.is_ignore_case(&t), Box::new(move |p| p.remarks.to_lowercase() == lower))
         }
         20 => {
             let lower = text.to_lowercase();
-            (p.remarks.starts_with_ignoring_case(&t), Box::new(move |p| p.remarks.to_lowercase().starts_with(&lower)))
+            (p.remarks.starts_with_ignore_case(&t), Box::new(move |p| p.remarks.to_lowercase().starts_with(&lower)))
         }
         _ => (p.glaze.is_some(), Box::new(|p| p.glaze.is_some())),
     }

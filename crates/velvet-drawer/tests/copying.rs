@@ -152,7 +152,7 @@ fn files_of_any_program_are_compacted_also_while_they_are_open() {
     let (before, after) = compact(&foreign).unwrap();
     assert!(after.bytes < before.bytes / 4, "{before:?} {after:?}");
     assert_eq!(other.query_row("SELECT count(*) FROM t", [], |row| row.get::<_, i64>(0)).unwrap(), 3);
-    assert!(compact(folder.path().join("nowhere.db")).unwrap_err().is_not_there());
+    assert!(compact(folder.path().join("nowhere.db")).unwrap_err().is_file_missing());
     std::fs::write(folder.path().join("text.db"), "no database, but long enough to have a header if it were one")
         .unwrap();
     assert!(compact(folder.path().join("text.db")).unwrap_err().is_not_a_database());

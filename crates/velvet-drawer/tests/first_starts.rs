@@ -30,7 +30,7 @@ fn a_shipped_file_is_copied_on_the_first_start_only_and_then_upgraded() {
     // The master is open, and its newest rows are still in the log beside it.
     let drawer = options().open(&path, version(3)).unwrap();
     assert!(drawer.opened().shipped && drawer.opened().upgraded.is_some());
-    assert_eq!(drawer.get_by::<v3::Piece>("K-1").unwrap().unwrap().grams, Some(500));
+    assert_eq!(drawer.get_by_own_key::<v3::Piece>("K-1").unwrap().unwrap().grams, Some(500));
     drawer.remove_all::<v3::Piece>().unwrap();
     drawer.close().unwrap();
     let again = options().open(&path, version(3)).unwrap();
@@ -42,7 +42,7 @@ fn a_shipped_file_is_copied_on_the_first_start_only_and_then_upgraded() {
     let error =
         Drawer::options().shipped_file("/nowhere/kiln.drawer").open(path.with_file_name("b"), version(3)).unwrap_err();
     assert!(
-        error.is_not_there() && error.to_string().contains("/nowhere/kiln.drawer is not there. Nothing was created"),
+        error.is_file_missing() && error.to_string().contains("/nowhere/kiln.drawer is not there. Nothing was created"),
         "{error}"
     );
     assert!(!path.with_file_name("b").exists());
@@ -139,7 +139,7 @@ fn a_file_from_before_is_taken_over_with_its_rows_and_then_upgraded() {
         (both.opened().adopted.as_ref().unwrap().version, both.opened().upgraded.as_ref().unwrap().from),
         (1, 1)
     );
-    assert_eq!(both.get_by::<v3::Piece>("K-7").unwrap().unwrap().grams, Some(500));
+    assert_eq!(both.get_by_own_key::<v3::Piece>("K-7").unwrap().unwrap().grams, Some(500));
     assert!(both.opened().adopted.as_ref().unwrap().backup.as_ref().unwrap().exists());
 }
 

@@ -70,6 +70,6 @@ proptest! {
         let upgraded = rehearsal.unwrap().upgraded.unwrap();
         prop_assert_eq!(upgraded.from, 1);
         // Every table is written anew once for what is added with a value and once for the rest, at the most.
-        prop_assert!(upgraded.steps[0].rows <= (from.tables.len() as i64 * 2 * ROWS) as u64);
+        prop_assert!(upgraded.versions[0].rows <= (from.tables.len() as i64 * 2 * ROWS) as u64);
     }
 }

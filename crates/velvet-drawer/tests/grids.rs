@@ -1,8 +1,9 @@
 //! Tables of text: fitted to a width, numbers in line, nothing lost silently.
 #![cfg(feature = "table")]
 
+use velvet_core::show;
 use velvet_drawer::grid::Grid;
-use velvet_drawer::inspect::{ValueRef, show};
+use velvet_drawer::inspect::ValueRef;
 
 fn grid() -> Grid {
     let mut grid = Grid::new(["number", "text", "more"]);

@@ -207,7 +207,7 @@ fn pages_filter_sort_and_count_and_say_what_does_not_fit() {
 #[test]
 fn what_is_no_database_is_said() {
     let (folder, path) = folder();
-    assert!(File::open(&path).err().unwrap().is_not_there());
+    assert!(File::open(&path).err().unwrap().is_file_missing());
     assert!(File::open(folder.path()).err().unwrap().to_string().contains("it is a folder"));
     fs::write(
         &path,
@@ -234,7 +234,7 @@ fn a_folder_tells_drawers_from_other_databases_and_other_files() {
     assert_eq!(found(), expected);
     drawer.close().unwrap();
     assert_eq!(found(), expected);
-    assert!(drawers_in(path.with_file_name("nowhere")).unwrap_err().is_not_there());
+    assert!(drawers_in(path.with_file_name("nowhere")).unwrap_err().is_file_missing());
 }
 
 #[test]
@@ -242,7 +242,7 @@ fn what_goes_with_a_table_is_told_and_created_again_by_its_statements() {
     #[derive(velvet_drawer::Record)]
     #[record(shared)]
     struct Clay {
-        #[record(key, searchable)]
+        #[record(own_key, searchable)]
         name: String,
         #[record(searchable)]
         notes: Option<String>,
@@ -286,7 +286,7 @@ fn one_record_is_found_by_its_key_or_number_with_its_links_both_ways() {
     // The own key comes first, then the number.
     let by_key = file.one(&pieces, "7").unwrap();
     assert_eq!(
-        (by_key.number, in_words(&by_key.links[0].key.clone().unwrap())),
+        (by_key.number, in_words(&by_key.links[0].known_by.clone().unwrap())),
         (Some(1), "key 1 name 'Shino'".into())
     );
     assert_eq!(by_key.linked_from.iter().map(|l| (l.table.as_str(), l.count)).collect::<Vec<_>>(), [("photo", 1)]);
@@ -294,7 +294,7 @@ fn one_record_is_found_by_its_key_or_number_with_its_links_both_ways() {
     assert_eq!((by_number.number, by_number.links.len()), (Some(7), 0));
     let glazes = file.one(&file.table("glaze").unwrap(), "Shino").unwrap();
     let from_pieces = glazes.linked_from.iter().find(|l| l.table == "piece").unwrap();
-    assert_eq!((from_pieces.count, from_pieces.first.len()), (6, File::LINKING_ROWS_NAMED as usize));
+    assert_eq!((from_pieces.count, from_pieces.first.len()), (6, File::DEPENDANTS_NAMED as usize));
     assert_eq!(in_words(&from_pieces.first[0]), "key 1 mark '7'");
     let error = file.one(&pieces, "K-9").unwrap_err().to_string();
     assert!(error.starts_with("there is no row \"K-9\" in `piece`. Rows are known by: key, mark."), "{error}");
@@ -305,7 +305,7 @@ fn searched(file: &File, words: &str, tables: &[FoundTable], most: usize) -> Vec
     let mut lines = Vec::new();
     let mut each = |row: FoundRow| {
         let columns: Vec<String> = row.columns.iter().map(|(name, text)| format!("{name}: {text}")).collect();
-        lines.push(format!("{} {}: {}", row.table, in_words(&row.key), columns.join(", ")));
+        lines.push(format!("{} {}: {}", row.table, in_words(&row.known_by), columns.join(", ")));
         Ok(lines.len() < most)
     };
     file.search(words, tables, &mut each, &mut |_| ()).unwrap();

@@ -22,7 +22,7 @@ struct Glaze {
 
 #[derive(Record)]
 struct Piece {
-    #[record(key)]
+    #[record(own_key)]
     id: Uuid,
     stage: Stage,
     before: Stage,

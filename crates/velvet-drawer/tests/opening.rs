@@ -67,7 +67,7 @@ fn refused(make: impl FnOnce(&Path), is: fn(&Error) -> bool, says: &str) {
     let (_folder, path) = folder();
     make(&path);
     let before = (fs::read(&path).unwrap(), fs::metadata(&path).unwrap().modified().unwrap());
-    let error = Drawer::options().wait(Duration::ZERO).open(&path, schema()).unwrap_err();
+    let error = Drawer::options().lock_timeout(Duration::ZERO).open(&path, schema()).unwrap_err();
     assert!(is(&error), "{error:?}");
     let message = error.to_string();
     assert!(message.contains(says) && message.contains("The file was left untouched"), "{message}");
@@ -126,7 +126,7 @@ fn another_structure_is_refused_with_the_differences() {
         use super::*;
         #[derive(Record)]
         pub(super) struct Piece {
-            #[record(key)]
+            #[record(own_key)]
             pub mark: String,
             pub grams: Option<f64>,
             pub shelf: String,
@@ -169,7 +169,7 @@ fn an_empty_file_is_a_start_that_was_interrupted() {
 fn a_folder_and_a_place_below_a_file_are_no_drawers() {
     let (folder, path) = folder();
     let error = Drawer::open(folder.path(), schema()).unwrap_err();
-    assert!(error.is_not_there());
+    assert!(error.is_file_missing());
     assert!(error.to_string().contains("the path is a folder. Nothing was created"), "{error}");
     fs::write(&path, "").unwrap();
     let error = Drawer::open(path.join("kiln.drawer"), schema()).unwrap_err();
@@ -179,7 +179,7 @@ fn a_folder_and_a_place_below_a_file_are_no_drawers() {
 #[test]
 fn a_lock_is_waited_for_and_then_named() {
     let (_folder, path) = folder();
-    let drawer = Drawer::options().wait(Duration::from_millis(50)).open(&path, schema()).unwrap();
+    let drawer = Drawer::options().lock_timeout(Duration::from_millis(50)).open(&path, schema()).unwrap();
     let mut other = other_program(&path);
     let transaction = other.transaction_with_behavior(rusqlite::TransactionBehavior::Immediate).unwrap();
     let error = drawer.insert(piece("K-1")).unwrap_err();
@@ -364,7 +364,7 @@ fn folders_can_be_handed_in_once() {
     for name in ["", "..", "../kilnbook", "kilnbook/../..", "/etc", ".", "a\0b"] {
         let error = place::durable(name).unwrap_err();
         assert!(
-            error.is_not_there() && error.to_string().contains(&format!("{name:?} is no name of a folder")),
+            error.is_file_missing() && error.to_string().contains(&format!("{name:?} is no name of a folder")),
             "{error}"
         );
     }

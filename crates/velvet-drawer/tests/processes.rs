@@ -38,7 +38,7 @@ fn say(line: &str) {
 #[derive(Record)]
 #[record(shared)]
 struct Word {
-    #[record(key)]
+    #[record(own_key)]
     number: u64,
     #[record(searchable)]
     text: String,
@@ -53,7 +53,7 @@ fn words() -> Schema {
 fn app() {
     let Ok(role) = std::env::var(ROLE) else { return };
     let path = velvet_phone::app::folders().unwrap().durable.join("kiln.drawer");
-    let options = Drawer::options().wait(Duration::from_secs(30));
+    let options = Drawer::options().lock_timeout(Duration::from_secs(30));
     if role == "upgrade" {
         say("begins to upgrade");
         let drawer = match options.open(path, versions::schema(3)) {
@@ -65,7 +65,7 @@ fn app() {
         };
         say("upgraded");
         let upgraded = drawer.opened().upgraded.as_ref();
-        assert!(upgraded.is_none_or(|u| !u.steps.is_empty()), "whoever came second upgraded nothing");
+        assert!(upgraded.is_none_or(|u| !u.versions.is_empty()), "whoever came second upgraded nothing");
         assert_eq!(drawer.count::<v3::Piece>().unwrap(), ROWS);
         return;
     }
@@ -169,7 +169,7 @@ fn move_weight(drawer: &Drawer, times: u32) {
 fn many_threads_and_two_processes_lose_nothing_and_never_see_half_a_transaction() {
     let phone = Phone::temporary().unwrap();
     let sandbox = phone.sandbox("kilnbook").unwrap();
-    let options = Drawer::options().wait(Duration::from_secs(60));
+    let options = Drawer::options().lock_timeout(Duration::from_secs(60));
     let drawer = options.open(sandbox.durable().join("kiln.drawer"), schema()).unwrap();
     drawer.insert_all(["K-1", "K-2"].map(|mark| Piece { grams: Some(5_000), ..piece(mark) })).unwrap();
     let running = start(&sandbox, "move weight");

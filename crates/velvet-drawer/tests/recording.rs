@@ -15,7 +15,7 @@ const FILE: &str = "VELVET_TEST_FILE";
 /// The third version by a developer who said nothing about where its columns come from.
 #[derive(Record)]
 struct Piece {
-    #[record(key)]
+    #[record(own_key)]
     mark: String,
     weight: Option<f64>,
     #[record(indexed)]
@@ -34,7 +34,7 @@ mod corrected {
             mod $module {
                 #[derive(velvet_drawer::Record)]
                 pub(crate) struct Piece {
-                    #[record(key)]
+                    #[record(own_key)]
                     mark: String,
                     #[record(was = "wt", fill = $fill)]
                     grams: Option<u32>,

@@ -11,7 +11,7 @@ use velvet_drawer::{Drawer, Key, Record, Schema};
 #[derive(Record, Clone, Debug, PartialEq)]
 #[record(unique(maker, code))]
 struct Article {
-    #[record(key)]
+    #[record(own_key)]
     number: String,
     maker: String,
     code: Option<u32>,
@@ -68,7 +68,7 @@ proptest! {
             expected.iter().map(|(n, name)| (format!("N{n}"), article(*n, name))).collect();
         prop_assert_eq!(stored(&drawer), expected);
         for old in old {
-            let now = drawer.get_by::<Article>(&old.number).unwrap();
+            let now = drawer.get_by_own_key::<Article>(&old.number).unwrap();
             prop_assert!(now.is_none_or(|now| now.key() == old.key()), "a record that stays keeps its key");
         }
         prop_assert!(drawer.search_index_is_sound::<Article>().unwrap());
@@ -102,7 +102,7 @@ proptest! {
 /// A unique value of each form that a column is stored in.
 #[derive(Record, Clone, Debug, PartialEq)]
 struct Unique {
-    #[record(key)]
+    #[record(own_key)]
     name: String,
     #[record(unique)]
     number: i64,

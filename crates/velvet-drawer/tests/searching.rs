@@ -9,7 +9,7 @@ use velvet_drawer::{Drawer, Error, Key, Record, Schema};
 
 #[derive(Record, Clone, Debug, PartialEq)]
 struct Glaze {
-    #[record(key, searchable(weight = 5))]
+    #[record(own_key, searchable(weight = 5))]
     name: String,
     #[record(searchable)]
     notes: Option<String>,
@@ -176,7 +176,7 @@ fn the_best_come_first_and_say_what_matched() {
     assert_eq!(part.parts().find(|(_, matches)| *matches).unwrap().0, "Tenmoku");
 
     let all = || drawer.records::<Glaze>();
-    let names = |search: velvet_drawer::Search<'_, Glaze>| {
+    let names = |search: velvet_drawer::Search<Glaze>| {
         search.collect().unwrap().iter().map(|h| h.name.clone()).collect::<Vec<_>>()
     };
     assert_eq!(names(all().filter(|g| g.notes.is("dark")).search("ten")), ["Tenmoku"]);
@@ -304,7 +304,7 @@ mod later {
     /// Version 2: words of a renamed column, and of one whose table is written anew.
     #[derive(Record, Debug)]
     pub(super) struct Glaze {
-        #[record(key, was = "name", searchable)]
+        #[record(own_key, was = "name", searchable)]
         pub title: String,
         #[record(searchable)]
         pub notes: Option<String>,
@@ -316,7 +316,7 @@ mod later {
     #[derive(Record, Debug)]
     #[record(was = "glaze")]
     pub(super) struct Recipe {
-        #[record(key)]
+        #[record(own_key)]
         pub title: String,
         #[record(was = "notes", searchable)]
         pub remarks: Option<String>,

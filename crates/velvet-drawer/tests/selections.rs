@@ -62,7 +62,7 @@ proptest! {
         expected.sort_by_key(|(_, made)| std::cmp::Reverse(made.1));
         let made = selected().group_by(|p| p.grams).filter(|g| g.count().at_least(2))
             .sort_by(|g| g.sum(|p| p.grams).descending()).limit(3).offset(1)
-            .with(|g| (g.count(), g.sum(|p| p.grams), g.min(|p| p.mark))).unwrap();
+            .collect(|g| (g.count(), g.sum(|p| p.grams), g.min(|p| p.mark))).unwrap();
         prop_assert_eq!(made, expected.into_iter().skip(1).take(3).collect::<Vec<_>>());
         let distinct = everything().only(|p| (p.grams, p.mark)).distinct().collect().unwrap().len();
         prop_assert_eq!(distinct, all.len());
@@ -99,7 +99,7 @@ fn sums_of_every_kind_have_their_own_type_and_never_wrap() {
     assert_eq!(drawer.records::<Firing>().sum(|f| f.wood).unwrap(), 6.5);
     assert_eq!(drawer.records::<Firing>().sum(|f| f.burned).unwrap(), hours(24));
     let by_bricks =
-        drawer.records::<Firing>().group_by(|f| f.bricks).with(|g| (g.average(|f| f.wood), g.max(|f| f.burned)));
+        drawer.records::<Firing>().group_by(|f| f.bricks).collect(|g| (g.average(|f| f.wood), g.max(|f| f.burned)));
     assert_eq!(by_bricks.unwrap(), [(i64::MAX as u64, (Some(3.25), Some(hours(13))))]);
     let error = drawer.records::<Firing>().sum(|f| f.bricks).unwrap_err();
     assert!(error.to_string().contains("a sum is above"), "{error}");
@@ -305,9 +305,8 @@ fn a_choice_is_sorted_as_it_is_declared_wherever_its_fallback_stands() {
 #[test]
 fn explain_says_what_serves_a_selection_and_what_would() {
     let drawer = studio(&[]);
-    let explain = |select: fn(&Drawer) -> velvet_drawer::Records<'_, Piece>| select(&drawer).explain().unwrap();
-    let by_weight: fn(&Drawer) -> velvet_drawer::Records<'_, Piece> =
-        |d| d.records::<Piece>().filter(|p| p.grams.is(3));
+    let explain = |select: fn(&Drawer) -> velvet_drawer::Records<Piece>| select(&drawer).explain().unwrap();
+    let by_weight: fn(&Drawer) -> velvet_drawer::Records<Piece> = |d| d.records::<Piece>().filter(|p| p.grams.is(3));
     assert_eq!(explain(by_weight).hint, None, "a small table may be read whole");
     drawer.insert_all((0..1_000).map(|n| piece(&n.to_string()))).unwrap();
 

@@ -274,7 +274,7 @@ fn noting_a_session_never_keeps_the_app_from_reading_or_holds_up_its_end() {
     Drawer::open(&path, schema()).unwrap().close().unwrap();
     let other = other_program(&path);
     other.execute_batch("BEGIN IMMEDIATE").unwrap();
-    let drawer = Drawer::options().wait(Duration::from_millis(50)).open(&path, schema()).unwrap();
+    let drawer = Drawer::options().lock_timeout(Duration::from_millis(50)).open(&path, schema()).unwrap();
     // Another program writes all the time, so the session cannot be noted yet.
     assert_eq!(drawer.count::<Piece>().unwrap(), 0);
     assert!(drawer.insert(piece("K-1")).unwrap_err().is_locked());

@@ -77,7 +77,7 @@ fn a_bound_value_is_never_read_as_a_statement() {
     let rows = drawer.sql("select mark from piece where mark = :mark").bind("mark", evil).rows::<String>().unwrap();
     assert!(rows.is_empty());
     drawer.write(|tx| tx.sql("update piece set remarks = :r where mark = 'K-1'").bind("r", evil).run()).unwrap();
-    assert_eq!(drawer.get_by::<Piece>("K-1").unwrap().unwrap().remarks, evil);
+    assert_eq!(drawer.get_by_own_key::<Piece>("K-1").unwrap().unwrap().remarks, evil);
     let odd = drawer.records::<Piece>().filter(|p| p.remarks.contains(evil) & p.remarks.one_of([evil]));
     assert_eq!(odd.count().unwrap(), 1);
 }

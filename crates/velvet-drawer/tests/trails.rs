@@ -291,7 +291,7 @@ fn an_upgrade_takes_the_trail_along() {
 /// Words that are searched, so that the index and the trail hear of the same writes.
 #[derive(Record)]
 struct Word {
-    #[record(key)]
+    #[record(own_key)]
     text: String,
     #[record(searchable)]
     meaning: String,

@@ -43,15 +43,15 @@ fn what_could_not_be_read_back_is_not_written_by_any_way() {
             edit(&mut record);
             record
         };
-        let mut draft = kept.draft();
-        edit(&mut draft);
+        let mut form = kept.edit();
+        edit(&mut form);
         let refused: [Result<(), Error>; 7] = [
             drawer.insert(record()).map(drop),
             drawer.insert_all([plain(3), record()]).map(drop),
             drawer.insert_or_replace(Everything { mark: "E-1".into(), ..record() }).map(drop),
-            drawer.update(kept.key(), record()).map(drop),
+            drawer.replace(kept.key(), record()).map(drop),
             drawer.change(kept.key(), &edit).map(drop),
-            drawer.save(draft).map(drop).map_err(Error::from),
+            drawer.save(form).map(drop).map_err(Error::from),
             drawer.refresh([record()]).run().map(drop),
         ];
         for (way, result) in refused.into_iter().enumerate() {
@@ -82,7 +82,7 @@ fn a_row_that_cannot_be_read_is_named_and_the_rest_is_listed() {
     let keys: Vec<_> = found.unreadable.iter().map(|(key, _)| *key).collect();
     assert_eq!(keys, [stored[2].key(), stored[1].key()]);
     assert!(found.unreadable[0].1.to_string().starts_with("cannot read select 3: in select.json, "));
-    drawer.update(keys[0], plain(3)).unwrap();
+    drawer.replace(keys[0], plain(3)).unwrap();
     drawer.remove(keys[1]).unwrap();
     assert_eq!(drawer.records::<Everything>().collect().unwrap().len(), 3);
 }

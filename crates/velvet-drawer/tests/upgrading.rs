@@ -6,7 +6,7 @@ use common::versions::{history_with, leaked, records, schema, split_glazes, v1, 
 use common::{folder, other_program};
 use std::path::Path;
 use std::time::Duration;
-use velvet_core::evolution::{Change, History};
+use velvet_core::evolution::{History, Step};
 use velvet_drawer::{Drawer, Error, Schema, testing};
 
 /// A file of version 1 with three pieces, photos of the first, and a row number that was given and taken back.
@@ -40,19 +40,19 @@ fn an_old_file_takes_every_step_and_keeps_rows_links_keys_and_indexes() {
     let drawer = Drawer::options().app_version("3.0").open(&path, schema(3)).unwrap();
     is_whole_at_version_3(&drawer);
     let upgraded = drawer.opened().upgraded.clone().unwrap();
-    assert_eq!((upgraded.from, upgraded.steps.len()), (1, 2));
-    assert_eq!((upgraded.steps[0].version, upgraded.steps[1].version, upgraded.steps[1].rows), (2, 3, 3));
+    assert_eq!((upgraded.from, upgraded.versions.len()), (1, 2));
+    assert_eq!((upgraded.versions[0].version, upgraded.versions[1].version, upgraded.versions[1].rows), (2, 3, 3));
     assert!(
-        upgraded.steps[1].lost.iter().any(|l| l.contains("what is stored in `pot.sketch`")),
+        upgraded.versions[1].lost.iter().any(|l| l.contains("what is stored in `pot.sketch`")),
         "{:?}",
-        upgraded.steps[1].lost
+        upgraded.versions[1].lost
     );
 
     let fresh =
         drawer.insert(v3::Piece { mark: "K-5".into(), grams: None, glaze: None, shelf: None, copies: 2 }).unwrap();
     assert_eq!(fresh.key().number(), 5, "a row number that was given is not given again");
     assert!(drawer.insert((*fresh).clone()).unwrap_err().is_clash(), "the rule of one mark is still there");
-    drawer.remove(drawer.get_by::<v3::Piece>("K-1").unwrap().unwrap().key()).unwrap();
+    drawer.remove(drawer.get_by_own_key::<v3::Piece>("K-1").unwrap().unwrap().key()).unwrap();
     assert_eq!(drawer.count::<v3::Photo>().unwrap(), 0, "links still follow their rule");
 
     let kept = upgraded.backup.unwrap();
@@ -114,7 +114,7 @@ fn fails_and_changes_nothing(schema_3: Schema, is: fn(&Error) -> bool, says: &[&
 #[test]
 fn whatever_goes_wrong_nothing_is_changed_and_the_step_is_named() {
     let with = |change| records(3).history(history_with(change)).code("split_glazes", split_glazes);
-    let sql = |statement: &str| with(Change::Sql { statement: statement.into() });
+    let sql = |statement: &str| with(Step::Statement { statement: statement.into() });
     fails_and_changes_nothing(
         sql("INSERT INTO nowhere VALUES (1)"),
         Error::is_schema,
@@ -145,8 +145,8 @@ fn whatever_goes_wrong_nothing_is_changed_and_the_step_is_named() {
         &["the history runs the code `split_glazes`, which is not in the schema"],
     );
     let mut history = History::parse(common::versions::history(3)).unwrap();
-    for change in &mut history.versions[0].changes {
-        if let Change::ChangeColumn { column, fill, .. } = change
+    for change in &mut history.versions[0].steps {
+        if let Step::ChangeColumn { column, fill, .. } = change
             && column.name == "grams"
         {
             *fill = Some("'heavy'".into());
@@ -177,12 +177,12 @@ fn a_slow_upgrade_tells_its_progress_is_joined_and_can_be_cancelled() {
     let slow = || Drawer::options().slow_upgrade(Duration::from_millis(300));
     let opening = slow().open_in_background(&path, schema(3));
     let wait_for_progress = |opening: &velvet_drawer::Opening| {
-        while opening.progress().steps_done == 0 {
+        while opening.progress().versions_done == 0 {
             std::thread::sleep(Duration::from_millis(1));
         }
     };
     wait_for_progress(&opening);
-    assert_eq!((opening.progress().newest, opening.progress().steps), (3, 2));
+    assert_eq!((opening.progress().newest, opening.progress().versions), (3, 2));
     assert!(!opening.is_finished());
     opening.cancel();
     assert!(opening.wait().unwrap_err().is_cancelled());

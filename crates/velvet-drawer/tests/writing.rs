@@ -13,7 +13,7 @@ fn records_are_inserted_read_changed_and_removed() {
     assert_eq!(drawer.get(bowl.key()).unwrap().as_ref(), Some(&bowl));
     let heavier = drawer.change(bowl.key(), |p| p.grams = Some(900)).unwrap();
     assert_eq!(drawer.get(bowl.key()).unwrap(), Some(heavier));
-    let replaced = drawer.update(bowl.key(), Piece { grams: None, ..piece("K-2") }).unwrap();
+    let replaced = drawer.replace(bowl.key(), Piece { grams: None, ..piece("K-2") }).unwrap();
     assert_eq!(drawer.records::<Piece>().collect().unwrap(), [replaced]);
     assert!(drawer.remove(bowl.key()).unwrap());
     assert!(!drawer.remove(bowl.key()).unwrap());
@@ -36,7 +36,7 @@ fn get_or_insert_finds_by_the_records_own_key() {
     let again = drawer.get_or_insert(Piece { grams: Some(1), ..piece("K-1") }).unwrap();
     assert_eq!(again, first);
     assert_eq!(drawer.count::<Piece>().unwrap(), 1);
-    assert_eq!(drawer.get_by::<Piece>("K-1").unwrap(), Some(first));
+    assert_eq!(drawer.get_by_own_key::<Piece>("K-1").unwrap(), Some(first));
 }
 
 #[test]
@@ -140,7 +140,7 @@ fn links_are_real_and_follow_their_rule() {
 fn a_record_that_is_gone_cannot_be_changed() {
     let drawer = memory();
     let gone = Key::<Piece>::from_number(7);
-    for error in [drawer.change(gone, |_| ()).unwrap_err(), drawer.update(gone, piece("K-1")).unwrap_err()] {
+    for error in [drawer.change(gone, |_| ()).unwrap_err(), drawer.replace(gone, piece("K-1")).unwrap_err()] {
         assert!(error.is_not_found());
         assert!(error.to_string().contains("piece 7: it is not there. Nothing was written"), "{error}");
     }
@@ -176,7 +176,7 @@ fn only_changed_columns_are_written_so_a_fallback_is_not_written_back() {
 
     assert_eq!(drawer.get(bowl.key()).unwrap().unwrap().stage, Stage::Unsure);
     drawer.change(bowl.key(), |p| p.grams = Some(700)).unwrap();
-    drawer.update(bowl.key(), Piece { stage: Stage::Unsure, grams: None, ..piece("K-1") }).unwrap();
+    drawer.replace(bowl.key(), Piece { stage: Stage::Unsure, grams: None, ..piece("K-1") }).unwrap();
     let stored = |column: &str| -> Option<String> {
         other.query_row(&format!("SELECT {column} FROM piece"), [], |r| r.get(0)).unwrap()
     };
@@ -210,7 +210,7 @@ fn what_is_stored_and_unreadable_names_its_record_and_can_be_overwritten() {
     assert!(message.ends_with(&format!("File: {}", path.display())), "{message}");
     assert!(drawer.change(shelf.key(), |_| ()).unwrap_err().is_unreadable());
     assert!(drawer.records::<Shelf>().table().unwrap().to_string().contains("huge"));
-    drawer.update(shelf.key(), Shelf { size: Size::Small }).unwrap();
+    drawer.replace(shelf.key(), Shelf { size: Size::Small }).unwrap();
     assert_eq!(drawer.get(shelf.key()).unwrap().unwrap().size, Size::Small);
 }
 
@@ -222,7 +222,10 @@ fn a_record_that_is_not_in_the_schema_is_named() {
     }
     let error = memory().insert(Stranger { name: "who".into() }).unwrap_err();
     assert!(error.is_schema());
-    assert!(error.to_string().contains("the table `stranger` is not in the file. Add its record"), "{error}");
+    assert!(
+        error.to_string().contains("the table `stranger` is not in the file. Nothing was written. Add its record"),
+        "{error}"
+    );
 }
 
 #[test]
@@ -251,7 +254,7 @@ fn outside_files_survive_a_moved_sandbox_and_dangling_ones_are_found() {
     use velvet_drawer::OutsideFile;
     #[derive(Record, Debug)]
     struct Shot {
-        #[record(key)]
+        #[record(own_key)]
         name: String,
         file: Option<OutsideFile>,
     }
@@ -270,7 +273,7 @@ fn outside_files_survive_a_moved_sandbox_and_dangling_ones_are_found() {
     std::fs::rename(&before, &after).unwrap();
 
     let drawer = Drawer::open(after.join("kiln.drawer"), schema()).unwrap();
-    let bowl = drawer.get_by::<Shot>("bowl").unwrap().unwrap();
+    let bowl = drawer.get_by_own_key::<Shot>("bowl").unwrap().unwrap();
     let path = drawer.path_of(bowl.file.as_ref().unwrap()).unwrap();
     assert_eq!(std::fs::read_to_string(path).unwrap(), "a bowl");
     let dangling = drawer.dangling_files::<Shot>().unwrap();

@@ -6,8 +6,9 @@ use crate::failure::{Failure, Verdict};
 use crate::terminal::{self, ALARM, QUIET};
 use serde_json::json;
 use std::io::Write;
-use velvet_drawer::grid::count;
-use velvet_drawer::inspect::{Checked, Incomplete, Problem, ProblemKind, show};
+use velvet_core::show;
+use velvet_core::show::count;
+use velvet_drawer::inspect::{Checked, Incomplete, Problem, ProblemKind};
 
 pub(crate) fn run(arguments: &args::Check) -> Result<Verdict, Failure> {
     let (file, reasons) = opened_and_told(&arguments.file, arguments.form == Telling::Text)?;

@@ -9,9 +9,10 @@ use crate::terminal::{self, QUIET, STRONG, WARNING};
 use serde_json::json;
 use std::collections::HashMap;
 use std::io::{self, BufWriter, Write};
+use velvet_core::show::count;
+use velvet_core::show::{Shown, Tone, shown};
 use velvet_drawer::Error;
-use velvet_drawer::grid::{Grid, count};
-use velvet_drawer::inspect::show::{Shown, Tone, shown};
+use velvet_drawer::grid::Grid;
 use velvet_drawer::inspect::{Comparison, Difference, File, Kind, TableComparison, ValueRef};
 
 /// How much of a long value is shown.
@@ -147,13 +148,13 @@ fn write_difference(out: &mut impl Write, difference: &Difference<'_>, kinds: &m
     match difference {
         Difference::Added { table, row, .. } => writeln!(out, "  + {}", kinds.named(table, row)),
         Difference::Removed { table, row, .. } => writeln!(out, "  - {}", kinds.named(table, row)),
-        Difference::Changed { table, key, columns } => {
+        Difference::Changed { table, known_by, columns } => {
             let mut changes = Vec::new();
             for (column, old, new) in *columns {
                 let (old, new) = (kinds.shown(table, (column, *old)), kinds.shown(table, (column, *new)));
                 changes.push(format!("{column} {old} → {new}"));
             }
-            writeln!(out, "  ~ {}: {}", kinds.named(table, key), changes.join("; "))
+            writeln!(out, "  ~ {}: {}", kinds.named(table, known_by), changes.join("; "))
         }
     }
 }
@@ -175,12 +176,12 @@ pub(super) fn in_words(difference: &Difference<'_>) -> String {
     match difference {
         Difference::Added { table, row, .. } => format!("+ {table}: {}", named(row)),
         Difference::Removed { table, row, .. } => format!("- {table}: {}", named(row)),
-        Difference::Changed { table, key, columns } => {
+        Difference::Changed { table, known_by, columns } => {
             let changes: Vec<String> = columns
                 .iter()
                 .map(|(name, old, new)| format!("{name} {} → {}", shown(*old, None).text, shown(*new, None).text))
                 .collect();
-            format!("~ {table} {}: {}", named(key), changes.join("; "))
+            format!("~ {table} {}: {}", named(known_by), changes.join("; "))
         }
     }
 }
@@ -192,15 +193,19 @@ pub(super) fn difference_json(difference: &Difference<'_>) -> serde_json::Value 
         serde_json::Value::Object(members.collect())
     };
     match difference {
-        Difference::Added { table, key, row } => json!({ "added": table, "key": object(key), "row": object(row) }),
-        Difference::Removed { table, key, row } => json!({ "removed": table, "key": object(key), "row": object(row) }),
-        Difference::Changed { table, key, columns } => {
+        Difference::Added { table, known_by, row } => {
+            json!({ "added": table, "known_by": object(known_by), "row": object(row) })
+        }
+        Difference::Removed { table, known_by, row } => {
+            json!({ "removed": table, "known_by": object(known_by), "row": object(row) })
+        }
+        Difference::Changed { table, known_by, columns } => {
             let both = |(name, old, new): &(&str, ValueRef<'_>, ValueRef<'_>)| {
                 let values = json!({ "before": json_value(*old, None), "after": json_value(*new, None) });
                 ((*name).to_owned(), values)
             };
             let columns = serde_json::Value::Object(columns.iter().map(both).collect());
-            json!({ "changed": table, "key": object(key), "columns": columns })
+            json!({ "changed": table, "known_by": object(known_by), "columns": columns })
         }
     }
 }

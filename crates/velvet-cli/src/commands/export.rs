@@ -6,7 +6,7 @@ use crate::failure::Failure;
 use std::fs::{self, OpenOptions};
 use std::io::{self, BufWriter, Write};
 use std::path::Path;
-use velvet_drawer::grid::count;
+use velvet_core::show::count;
 use velvet_drawer::inspect::File;
 
 pub(crate) fn run(arguments: &args::Export) -> Result<(), Failure> {

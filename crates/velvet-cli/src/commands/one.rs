@@ -7,7 +7,9 @@ use crate::rows::json_value;
 use crate::terminal::{self, QUIET, STRONG, WARNING};
 use serde_json::json;
 use std::io::{self, Write};
-use velvet_drawer::inspect::{File, FoundColumn, OneRow, TrailOf, Value, ValueRef, show};
+use velvet_core::hex::hex;
+use velvet_core::show;
+use velvet_drawer::inspect::{File, FoundColumn, OneRow, TrailOf, Value, ValueRef};
 
 /// How many bytes of a value are shown.
 const BYTES_SHOWN: usize = 512;
@@ -44,7 +46,7 @@ fn text(file: &File, row: &OneRow) -> Result<(), Failure> {
     }
     for link in &row.links {
         let columns = link.columns.join(", ");
-        match &link.key {
+        match &link.known_by {
             Some(key) => writeln!(
                 out,
                 "{STRONG}{columns}{STRONG:#} links to {} {}",
@@ -93,7 +95,7 @@ fn in_full(column: &FoundColumn, value: &Value) -> Vec<String> {
     match value.as_ref() {
         ValueRef::Text(text) if text.contains('\n') => text.split('\n').map(show::line).collect(),
         ValueRef::Bytes(bytes) if bytes.len() > 12 => {
-            let digits = show::hex(&bytes[..bytes.len().min(BYTES_SHOWN)]);
+            let digits = hex(&bytes[..bytes.len().min(BYTES_SHOWN)]);
             let lines = digits.as_bytes().chunks(64).map(|l| String::from_utf8_lossy(l).into_owned());
             let more = bytes.len().saturating_sub(BYTES_SHOWN);
             let more = (more > 0).then(|| format!("… and {more} bytes more"));
@@ -120,7 +122,7 @@ fn as_json(file: &File, row: &OneRow) -> Result<(), Failure> {
     let links: Vec<_> = row
         .links
         .iter()
-        .map(|l| json!({ "columns": l.columns, "table": l.table, "key": l.key.as_ref().map(|key| object(key)) }))
+        .map(|l| json!({ "columns": l.columns, "table": l.table, "known_by": l.known_by.as_ref().map(|key| object(key)) }))
         .collect();
     let linked_from: Vec<_> = row
         .linked_from

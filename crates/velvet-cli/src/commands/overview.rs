@@ -8,8 +8,9 @@ use crate::terminal::{self, STRONG};
 use serde_json::json;
 use std::io::{self, Write};
 use std::path::Path;
-use velvet_drawer::grid::{Grid, count};
-use velvet_drawer::inspect::show::{self, Shown, Tone};
+use velvet_core::show::count;
+use velvet_core::show::{self, Shown, Tone};
+use velvet_drawer::grid::Grid;
 use velvet_drawer::inspect::{File, FoundColumn, FoundFile, Kind, Overview, ValueRef, drawers_in};
 
 /// How many of the last sessions are shown.

@@ -7,8 +7,8 @@ use crate::rows::{Writer, own, writer};
 use crate::terminal::QUIET;
 use std::cell::RefCell;
 use std::io::Write;
+use velvet_core::show::count;
 use velvet_drawer::Error;
-use velvet_drawer::grid::count;
 
 /// How many rows a table shows unless told otherwise.
 const ROWS_SHOWN: usize = 200;

@@ -6,7 +6,7 @@ use crate::failure::Failure;
 use crate::rows::{own, writer};
 use crate::terminal::QUIET;
 use std::io::{self, Write};
-use velvet_drawer::grid::count;
+use velvet_core::show::count;
 use velvet_drawer::inspect::Page;
 
 /// How many rows a table shows unless told otherwise.
@@ -18,7 +18,7 @@ pub(crate) fn run(arguments: &args::Records) -> Result<(), Failure> {
     let page = Page {
         filter: arguments.filter.clone(),
         sort: arguments.sort.clone(),
-        by_key: arguments.order == Order::Key,
+        by_own_key: arguments.order == Order::OwnKey,
         limit: arguments.limit.or((arguments.form == Form::Table).then_some(ROWS_SHOWN)),
         offset: arguments.offset,
         columns: arguments.columns.clone(),

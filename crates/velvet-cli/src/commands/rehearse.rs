@@ -8,9 +8,9 @@ use indicatif::{ProgressBar, ProgressStyle};
 use serde_json::json;
 use std::io::Write;
 use std::time::Duration;
-use velvet_drawer::grid::count;
+use velvet_core::show::count;
 use velvet_drawer::inspect::Rehearsal;
-use velvet_drawer::{Progress, UpgradedStep};
+use velvet_drawer::{Progress, UpgradedVersion};
 
 pub(crate) fn run(arguments: &args::Rehearse) -> Result<Verdict, Failure> {
     let file = opened(&arguments.file, arguments.form == Telling::Text)?;
@@ -60,7 +60,7 @@ fn tell(rehearsal: &Rehearsal) -> Result<(), Failure> {
         return Ok(());
     };
     writeln!(out, "On a copy of the file, from version {}:", upgraded.from)?;
-    for step in &upgraded.steps {
+    for step in &upgraded.versions {
         writeln!(out, "\n{STRONG}Version {}{STRONG:#}, {}", step.version, said_of(step))?;
         for line in &step.did {
             writeln!(out, "  - {line}")?;
@@ -85,17 +85,17 @@ fn tell(rehearsal: &Rehearsal) -> Result<(), Failure> {
     Ok(())
 }
 
-fn said_of(step: &UpgradedStep) -> String {
+fn said_of(step: &UpgradedVersion) -> String {
     let rows = usize::try_from(step.rows).unwrap_or(usize::MAX);
     format!("{} written anew in {} ms", count(rows, "row"), step.took.as_millis())
 }
 
 fn json(rehearsal: &Rehearsal) -> serde_json::Value {
-    let step = |s: &UpgradedStep| json!({ "version": s.version, "did": s.did, "lost": s.lost, "rows": s.rows, "took_ms": s.took.as_millis() as u64 });
-    let steps = rehearsal.upgraded.as_ref().map(|u| u.steps.iter().map(step).collect::<Vec<_>>());
+    let step = |s: &UpgradedVersion| json!({ "version": s.version, "did": s.did, "lost": s.lost, "rows": s.rows, "took_ms": s.took.as_millis() as u64 });
+    let steps = rehearsal.upgraded.as_ref().map(|u| u.versions.iter().map(step).collect::<Vec<_>>());
     json!({
         "from": rehearsal.upgraded.as_ref().map(|u| u.from),
-        "steps": steps.unwrap_or_default(),
+        "versions": steps.unwrap_or_default(),
         "left_out": rehearsal.left_out,
         "bytes_before": rehearsal.bytes.0,
         "bytes_after": rehearsal.bytes.1,

@@ -6,8 +6,8 @@ use crate::failure::{Failure, Verdict};
 use crate::terminal::{self, QUIET, WARNING};
 use serde_json::json;
 use std::io::Write;
+use velvet_core::show::{Shown, Tone, line};
 use velvet_drawer::grid::Grid;
-use velvet_drawer::inspect::show::{Shown, Tone, line};
 use velvet_drawer::inspect::{Salvaged, SalvagedTable, salvage};
 
 /// How many gaps of a table are shown.

@@ -8,8 +8,9 @@ use crate::rows::json_value;
 use crate::terminal::{self, MATCH, QUIET, STRONG};
 use serde_json::json;
 use std::io::Write;
-use velvet_drawer::grid::count;
-use velvet_drawer::inspect::{File, FoundRow, show};
+use velvet_core::show;
+use velvet_core::show::count;
+use velvet_drawer::inspect::{File, FoundRow};
 
 /// How many characters of a column are shown around a match.
 const SHOWN: usize = 70;
@@ -48,7 +49,7 @@ pub(crate) fn run(arguments: &args::Search) -> Result<(), Failure> {
 fn text(file: &File, found: &[FoundRow], more: bool) -> Result<(), Failure> {
     let mut out = anstream::stdout();
     for row in found {
-        writeln!(out, "{STRONG}{}{STRONG:#} {}", row.table, in_words(file, &row.table, &row.key))?;
+        writeln!(out, "{STRONG}{}{STRONG:#} {}", row.table, in_words(file, &row.table, &row.known_by))?;
         for (column, marked) in &row.columns {
             write!(out, "  {QUIET}{column}{QUIET:#}  ")?;
             for (part, matches) in marked.around(SHOWN).parts() {
@@ -70,7 +71,7 @@ fn text(file: &File, found: &[FoundRow], more: bool) -> Result<(), Failure> {
 }
 
 fn as_json(row: &FoundRow) -> serde_json::Value {
-    let key = row.key.iter().map(|(c, v)| (c.clone(), json_value(v.as_ref(), None)));
+    let key = row.known_by.iter().map(|(c, v)| (c.clone(), json_value(v.as_ref(), None)));
     let columns: Vec<_> = row
         .columns
         .iter()
@@ -80,5 +81,5 @@ fn as_json(row: &FoundRow) -> serde_json::Value {
             json!({ "name": name, "parts": parts })
         })
         .collect();
-    json!({ "table": row.table, "key": serde_json::Value::Object(key.collect()), "columns": columns })
+    json!({ "table": row.table, "known_by": serde_json::Value::Object(key.collect()), "columns": columns })
 }

@@ -7,8 +7,8 @@ use crate::rows::writer;
 use crate::terminal::{self, QUIET};
 use serde_json::json;
 use std::io::{self, Write};
+use velvet_core::show::{Shown, Tone, shown};
 use velvet_drawer::grid::Grid;
-use velvet_drawer::inspect::show::{Shown, Tone, shown};
 use velvet_drawer::inspect::{FoundColumn, Kind, Session, SessionEnd, ValueRef};
 
 pub(crate) fn run(arguments: &args::Sessions) -> Result<(), Failure> {

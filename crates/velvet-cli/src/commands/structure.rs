@@ -8,8 +8,8 @@ use serde_json::json;
 use std::fmt::Write as _;
 use std::io::Write;
 use std::path::Path;
+use velvet_core::show::{Shown, Tone};
 use velvet_drawer::grid::Grid;
-use velvet_drawer::inspect::show::{Shown, Tone};
 use velvet_drawer::inspect::{ColumnStructure, File, TableStructure};
 
 pub(crate) fn run(arguments: &args::Structure) -> Result<Verdict, Failure> {

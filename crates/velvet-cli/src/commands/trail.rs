@@ -8,8 +8,8 @@ use crate::rows::{json_value, writer};
 use crate::terminal;
 use serde_json::json;
 use std::io::Write;
+use velvet_core::show::{self, Shown, Tone, shown};
 use velvet_drawer::grid::Grid;
-use velvet_drawer::inspect::show::{self, Shown, Tone, shown};
 use velvet_drawer::inspect::{
     Did, File, FoundColumn, FoundTable, Told, TrailEntry, TrailOf, Value, ValueRef, WrittenColumn,
 };

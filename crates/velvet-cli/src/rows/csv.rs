@@ -3,7 +3,8 @@
 use super::Writer;
 use crate::failure::Failure;
 use std::io::{self, Stdout};
-use velvet_drawer::inspect::{FoundColumn, ValueRef, exchange};
+use velvet_core::exchange;
+use velvet_drawer::inspect::{FoundColumn, ValueRef};
 
 pub(super) struct CsvWriter {
     holds_text: Vec<bool>,

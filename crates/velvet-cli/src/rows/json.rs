@@ -4,7 +4,8 @@ use super::Writer;
 use crate::failure::Failure;
 use serde_json::Value as Json;
 use std::io::{self, BufWriter, Stdout, Write};
-use velvet_drawer::inspect::{FoundColumn, Kind, ValueRef, exchange};
+use velvet_core::exchange;
+use velvet_drawer::inspect::{FoundColumn, Kind, ValueRef};
 
 pub(super) struct JsonWriter {
     /// The name of each column, as JSON, and what it holds.

@@ -4,8 +4,9 @@ use super::Writer;
 use crate::failure::Failure;
 use crate::terminal;
 use std::io::Write;
+use velvet_core::show;
 use velvet_drawer::grid::Grid;
-use velvet_drawer::inspect::{FoundColumn, Kind, ValueRef, show};
+use velvet_drawer::inspect::{FoundColumn, Kind, ValueRef};
 
 pub(super) struct TableWriter {
     kinds: Vec<Option<Kind>>,

@@ -1,7 +1,7 @@
 //! What is made of all records of a group, or of a selection: how many, sums, extremes, means.
 
 use super::{Column, Computed, Term};
-use crate::column_type::{ColumnType, Ordered, Summed};
+use crate::column_type::{ColumnType, Comparable, Summed};
 use crate::fragment::Fragment;
 use crate::record::Record;
 use std::marker::PhantomData;
@@ -50,7 +50,7 @@ impl<T: Record> Group<T> {
     }
 
     /// The smallest value of a column; nothing when no record has a value there.
-    pub fn min<C: Ordered, E: Term>(
+    pub fn min<C: Comparable, E: Term>(
         self,
         column: impl FnOnce(T::Columns) -> Column<T, C, E>,
     ) -> Made<T, Option<C::Inner>> {
@@ -58,7 +58,7 @@ impl<T: Record> Group<T> {
     }
 
     /// The largest value of a column; nothing when no record has a value there.
-    pub fn max<C: Ordered, E: Term>(
+    pub fn max<C: Comparable, E: Term>(
         self,
         column: impl FnOnce(T::Columns) -> Column<T, C, E>,
     ) -> Made<T, Option<C::Inner>> {

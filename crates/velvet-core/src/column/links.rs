@@ -6,7 +6,7 @@ use crate::condition::Condition;
 use crate::fragment::Fragment;
 use crate::key::Key;
 use crate::name::quoted;
-use crate::order::{Ordering, Sorting};
+use crate::order::{OrderBy, Orders};
 use crate::record::Record;
 use std::marker::PhantomData;
 
@@ -94,7 +94,7 @@ impl<D: Record, T: Record, C: Links<To = T>, F: FnOnce(D::Columns) -> Column<D, 
 pub struct LinkedFrom<T, D> {
     link: Named,
     condition: Option<Condition<D>>,
-    sorting: Sorting,
+    sorting: OrderBy,
     of: PhantomData<fn() -> T>,
 }
 
@@ -102,7 +102,7 @@ impl<T: Record, D: Record> LinkedFrom<T, D> {
     /// All that link by a column.
     #[doc(hidden)]
     pub fn by(link: impl LinkOf<D, T>) -> LinkedFrom<T, D> {
-        LinkedFrom { link: link.column(), condition: None, sorting: Sorting::default(), of: PhantomData }
+        LinkedFrom { link: link.column(), condition: None, sorting: OrderBy::default(), of: PhantomData }
     }
 
     /// Keeps those that satisfy the condition. Several filters must all be satisfied.
@@ -118,7 +118,7 @@ impl<T: Record, D: Record> LinkedFrom<T, D> {
 
     /// Sorts them, where they are loaded; another call adds an order that counts among equals.
     #[must_use]
-    pub fn sort_by<O: Ordering<D>>(mut self, order: impl FnOnce(D::Columns) -> O) -> Self {
+    pub fn sort_by<O: Orders<D>>(mut self, order: impl FnOnce(D::Columns) -> O) -> Self {
         order(D::columns()).each(&mut |order| self.sorting.then(order));
         self
     }
@@ -156,7 +156,7 @@ impl<T: Record, D: Record> LinkedFrom<T, D> {
 
     /// The column that links, the condition, and the order.
     #[doc(hidden)]
-    pub fn into_parts(self) -> (Fragment, Option<Fragment>, Sorting) {
+    pub fn into_parts(self) -> (Fragment, Option<Fragment>, OrderBy) {
         (self.link.write(), self.condition.map(Condition::into_fragment), self.sorting)
     }
 }

@@ -11,7 +11,7 @@ pub use computed::Computed;
 pub use folded::Group;
 pub use inside::{InJson, Inside};
 pub use links::{LinkOf, LinkedFrom, Links, Nested};
-pub use text::{FOLD, TextOrder, fold};
+pub use text::{FOLD, fold};
 
 use crate::assignment::Assignment;
 use crate::column_type::{ColumnType, Misfit, Optional, stored_arg};
@@ -250,7 +250,7 @@ fn json_list(values: &[Value]) -> String {
             Value::Integer(n) => (*n).into(),
             Value::Real(x) => (*x).into(),
             Value::Text(text) => text.as_str().into(),
-            Value::Bytes(bytes) => crate::show::hex(bytes).into(),
+            Value::Bytes(bytes) => crate::hex::hex(bytes).into(),
         })
         .collect();
     serde_json::Value::Array(list).to_string()

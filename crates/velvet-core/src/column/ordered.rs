@@ -1,7 +1,7 @@
 //! Conditions on columns whose values have smaller and larger ones, and between two columns.
 
 use super::{Column, Term};
-use crate::column_type::{ColumnType, Ordered};
+use crate::column_type::{ColumnType, Comparable};
 use crate::condition::Condition;
 
 // The bounds stand on the methods, so that the compiler's message is the bound's own.
@@ -9,7 +9,7 @@ impl<T, C: ColumnType, E: Term> Column<T, C, E> {
     /// `arg` or larger.
     pub fn at_least(self, arg: C::Arg<'_>) -> Condition<T>
     where
-        C: Ordered,
+        C: Comparable,
     {
         self.compare(" >=", arg)
     }
@@ -17,7 +17,7 @@ impl<T, C: ColumnType, E: Term> Column<T, C, E> {
     /// `arg` or smaller.
     pub fn at_most(self, arg: C::Arg<'_>) -> Condition<T>
     where
-        C: Ordered,
+        C: Comparable,
     {
         self.compare(" <=", arg)
     }
@@ -25,7 +25,7 @@ impl<T, C: ColumnType, E: Term> Column<T, C, E> {
     /// Larger than `arg`.
     pub fn more_than(self, arg: C::Arg<'_>) -> Condition<T>
     where
-        C: Ordered,
+        C: Comparable,
     {
         self.compare(" >", arg)
     }
@@ -33,7 +33,7 @@ impl<T, C: ColumnType, E: Term> Column<T, C, E> {
     /// Smaller than `arg`.
     pub fn less_than(self, arg: C::Arg<'_>) -> Condition<T>
     where
-        C: Ordered,
+        C: Comparable,
     {
         self.compare(" <", arg)
     }
@@ -41,7 +41,7 @@ impl<T, C: ColumnType, E: Term> Column<T, C, E> {
     /// `least` or larger, and `most` or smaller.
     pub fn between(self, least: C::Arg<'_>, most: C::Arg<'_>) -> Condition<T>
     where
-        C: Ordered,
+        C: Comparable,
     {
         self.clone().at_least(least) & self.at_most(most)
     }
@@ -54,7 +54,7 @@ impl<T, C: ColumnType, E: Term> Column<T, C, E> {
     /// Larger than the value of another column of the record.
     pub fn above<D: ColumnType<Inner = C::Inner>, F: Term>(self, other: Column<T, D, F>) -> Condition<T>
     where
-        C: Ordered,
+        C: Comparable,
     {
         Condition::of(self.write().then(" > ").and(other.write()))
     }
@@ -62,7 +62,7 @@ impl<T, C: ColumnType, E: Term> Column<T, C, E> {
     /// Smaller than the value of another column of the record.
     pub fn below<D: ColumnType<Inner = C::Inner>, F: Term>(self, other: Column<T, D, F>) -> Condition<T>
     where
-        C: Ordered,
+        C: Comparable,
     {
         Condition::of(self.write().then(" < ").and(other.write()))
     }

@@ -4,8 +4,7 @@ use super::{Column, Term};
 use crate::column_type::{ColumnType, Textual};
 use crate::condition::Condition;
 use crate::fragment::Fragment;
-use crate::order::{Order, OwnOrder};
-use std::cmp;
+use crate::order::{Order, OwnOrder, TextOrder};
 
 impl<T, C: ColumnType, E: Term> Column<T, C, E> {
     /// Begins with `prefix`. An index on the column serves it.
@@ -42,7 +41,7 @@ impl<T, C: ColumnType, E: Term> Column<T, C, E> {
     }
 
     /// Equal to `text`, whether letters are large or small.
-    pub fn is_ignoring_case(self, text: &str) -> Condition<T>
+    pub fn is_ignore_case(self, text: &str) -> Condition<T>
     where
         C: Textual,
     {
@@ -50,7 +49,7 @@ impl<T, C: ColumnType, E: Term> Column<T, C, E> {
     }
 
     /// Begins with `prefix`, whether letters are large or small.
-    pub fn starts_with_ignoring_case(self, prefix: &str) -> Condition<T>
+    pub fn starts_with_ignore_case(self, prefix: &str) -> Condition<T>
     where
         C: Textual,
     {
@@ -58,7 +57,7 @@ impl<T, C: ColumnType, E: Term> Column<T, C, E> {
     }
 
     /// Contains `part`, whether letters are large or small.
-    pub fn contains_ignoring_case(self, part: &str) -> Condition<T>
+    pub fn contains_ignore_case(self, part: &str) -> Condition<T>
     where
         C: Textual,
     {
@@ -66,7 +65,7 @@ impl<T, C: ColumnType, E: Term> Column<T, C, E> {
     }
 
     /// In the order of this column, smallest first, whether letters are large or small.
-    pub fn ascending_ignoring_case(self) -> Order<T>
+    pub fn ascending_ignore_case(self) -> Order<T>
     where
         C: Textual,
     {
@@ -74,11 +73,11 @@ impl<T, C: ColumnType, E: Term> Column<T, C, E> {
     }
 
     /// In the order of this column, largest first, whether letters are large or small.
-    pub fn descending_ignoring_case(self) -> Order<T>
+    pub fn descending_ignore_case(self) -> Order<T>
     where
         C: Textual,
     {
-        self.ascending_ignoring_case().reversed()
+        self.ascending_ignore_case().reversed()
     }
 
     /// In an order of the app's own, such as that of a language, smallest first.
@@ -102,26 +101,6 @@ impl<T, C: ColumnType, E: Term> Column<T, C, E> {
     fn folded(self, begin: &str) -> Fragment {
         Fragment::text(format!("{begin}{FOLD}(")).and(self.write()).then(")")
     }
-}
-
-/// An order of texts of the app's own, such as that of a language; given to `ascending_by`.
-///
-/// ```
-/// use std::cmp::Ordering;
-/// use velvet_drawer::TextOrder;
-///
-/// /// Shelf marks: `A2` before `A10`.
-/// struct ShelfMarks;
-///
-/// impl TextOrder for ShelfMarks {
-///     fn compare(a: &str, b: &str) -> Ordering {
-///         (a.len(), a).cmp(&(b.len(), b))
-///     }
-/// }
-/// ```
-pub trait TextOrder: 'static {
-    /// Which of the two comes first. It must be a total order, and always the same one.
-    fn compare(a: &str, b: &str) -> cmp::Ordering;
 }
 
 /// The name under which the engine knows [`fold`].

@@ -3,7 +3,7 @@
 //! Stored text has a fixed width, always with nine digits of fraction, so that the order of the text is the order in
 //! time. Durations are whole nanoseconds.
 
-use super::{ColumnType, Misfit, Ordered, Output, Summed};
+use super::{ColumnType, Comparable, Misfit, Output, Summed};
 use crate::structure::Kind;
 use crate::value::ValueRef;
 use jiff::SignedDuration;
@@ -92,7 +92,7 @@ macro_rules! text_of_time {
             }
         }
 
-        impl Ordered for $rust {}
+        impl Comparable for $rust {}
     )*};
 }
 
@@ -179,5 +179,5 @@ impl Summed for Duration {
     type Sum = SignedDuration;
 }
 
-impl Ordered for SignedDuration {}
-impl Ordered for Duration {}
+impl Comparable for SignedDuration {}
+impl Comparable for Duration {}

@@ -33,6 +33,25 @@ pub trait Output {
     fn bytes(self, value: &[u8]);
 }
 
+/// Keeps the value that a [`ColumnType`] hands over.
+impl Output for &mut Value {
+    fn missing(self) {
+        *self = Value::Missing;
+    }
+    fn integer(self, value: i64) {
+        *self = Value::Integer(value);
+    }
+    fn real(self, value: f64) {
+        *self = Value::Real(value);
+    }
+    fn text(self, value: &str) {
+        *self = Value::Text(value.to_owned());
+    }
+    fn bytes(self, value: &[u8]) {
+        *self = Value::Bytes(value.to_vec());
+    }
+}
+
 /// What the compiler has to know of a column type before anything runs.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum Shape {
@@ -94,7 +113,7 @@ pub trait ColumnType: 'static {
     message = "a column of `{Self}` has no smaller and larger",
     note = "`at_least`, `at_most`, `more_than`, `less_than` and `between` are for numbers, text, dates, times and durations"
 )]
-pub trait Ordered: ColumnType {}
+pub trait Comparable: ColumnType {}
 
 /// A column type whose value may be missing: an `Option`.
 #[diagnostic::on_unimplemented(

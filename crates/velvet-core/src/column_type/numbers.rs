@@ -1,6 +1,6 @@
 //! Whole numbers with their ranges, decimals without NaN, true and false.
 
-use super::{ColumnType, Misfit, Ordered, Output, Summed};
+use super::{ColumnType, Comparable, Misfit, Output, Summed};
 use crate::structure::Kind;
 use crate::value::ValueRef;
 
@@ -40,7 +40,7 @@ macro_rules! whole_number {
             }
         }
 
-        impl Ordered for $rust {}
+        impl Comparable for $rust {}
     )*};
 }
 
@@ -103,7 +103,7 @@ macro_rules! decimal {
             }
         }
 
-        impl Ordered for $rust {}
+        impl Comparable for $rust {}
     )*};
 }
 

@@ -1,6 +1,6 @@
 //! Values that may be missing.
 
-use super::{ColumnType, Misfit, Optional, Ordered, Output, Shape, Summed};
+use super::{ColumnType, Comparable, Misfit, Optional, Output, Shape, Summed};
 use crate::structure::Kind;
 use crate::value::ValueRef;
 
@@ -49,4 +49,4 @@ impl<C: Summed> Summed for Option<C> {
     type Sum = C::Sum;
 }
 
-impl<C: Ordered> Ordered for Option<C> {}
+impl<C: Comparable> Comparable for Option<C> {}

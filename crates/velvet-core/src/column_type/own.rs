@@ -1,6 +1,6 @@
 //! Types of an app's own.
 
-use super::{ColumnType, Misfit, Ordered, Output, Shape, stored_value};
+use super::{ColumnType, Comparable, Misfit, Output, Shape, stored_value};
 use crate::show;
 use crate::structure::Kind;
 use crate::value::{Value, ValueRef};
@@ -72,4 +72,4 @@ impl<T: StoredAs> ColumnType for T {
     }
 }
 
-impl<T: StoredAs> Ordered for T where T::Stored: Ordered {}
+impl<T: StoredAs> Comparable for T where T::Stored: Comparable {}

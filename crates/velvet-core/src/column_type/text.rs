@@ -1,6 +1,6 @@
 //! Text and bytes.
 
-use super::{ColumnType, Misfit, Ordered, Output, Textual};
+use super::{ColumnType, Comparable, Misfit, Output, Textual};
 use crate::structure::Kind;
 use crate::value::ValueRef;
 
@@ -34,7 +34,7 @@ impl ColumnType for String {
     }
 }
 
-impl Ordered for String {}
+impl Comparable for String {}
 impl Textual for String {}
 impl Textual for Option<String> {}
 

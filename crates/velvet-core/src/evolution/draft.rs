@@ -1,42 +1,14 @@
 //! The changes from one structure to another, drafted: what follows by itself, and what must be asked.
 
-use super::Change;
-use crate::structure::{Column, Kind, Structure, Table};
-
-/// What a record's type says about where its table and columns come from.
-#[derive(Clone, Copy, Debug, Default)]
-pub struct Hints {
-    /// About the table.
-    pub table: Option<Origin>,
-    /// About columns.
-    pub columns: &'static [Hint],
-}
-
-/// What a field says about where its column comes from.
-#[derive(Clone, Copy, Debug)]
-pub struct Hint {
-    /// The column.
-    pub column: &'static str,
-    /// Where it comes from.
-    pub origin: Option<Origin>,
-    /// What rows that exist get there: an SQL expression over the row.
-    pub fill: Option<&'static str>,
-}
-
-/// Where a table or column comes from.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum Origin {
-    /// It had this name.
-    Was(&'static str),
-    /// It is new, whatever else went away.
-    New,
-}
+use super::Step;
+use crate::hints::{Hints, Origin};
+use crate::structure::{ColumnDefinition, Kind, Structure, Table};
 
 /// Drafted changes.
 #[derive(Clone, Debug, Default, PartialEq)]
 pub struct Draft {
     /// The changes, in the order in which they must be made.
-    pub changes: Vec<Change>,
+    pub changes: Vec<Step>,
     /// What cannot be known, each as a question that names the attribute to write.
     pub questions: Vec<String>,
     /// What may go wrong on a phone, or works otherwise from now on, though nothing has to be said.
@@ -45,14 +17,14 @@ pub struct Draft {
 
 /// Drafts the changes that make `to` of `from`. `hints` are those of each table of `to`, by name; `before` are the changes
 /// that were drafted the last time, whose answers and fill expressions hold where a field or struct gives none.
-pub fn draft(from: &Structure, to: &Structure, hints: &[(&str, Hints)], before: &[Change]) -> Draft {
+pub fn draft(from: &Structure, to: &Structure, hints: &[(&str, Hints)], before: &[Step]) -> Draft {
     let mut drafting = Drafting { now: from.clone(), parts: Parts::default(), hints, before };
     drafting.tables(to);
     for table in &to.tables {
         if let Some(before) = drafting.now.table(&table.name).cloned() {
             drafting.columns(before, table);
         } else {
-            drafting.parts.added.push(Change::AddTable { table: table.clone() });
+            drafting.parts.added.push(Step::AddTable { table: table.clone() });
         }
     }
     drafting.parts.into_draft()
@@ -63,18 +35,18 @@ struct Drafting<'h> {
     now: Structure,
     parts: Parts,
     hints: &'h [(&'h str, Hints)],
-    before: &'h [Change],
+    before: &'h [Step],
 }
 
 /// Changes by when they must be made.
 #[derive(Default)]
 struct Parts {
-    renamed: Vec<Change>,
-    added: Vec<Change>,
-    unindexed: Vec<Change>,
-    changed: Vec<Change>,
-    dropped: Vec<Change>,
-    indexed: Vec<Change>,
+    renamed: Vec<Step>,
+    added: Vec<Step>,
+    unindexed: Vec<Step>,
+    changed: Vec<Step>,
+    dropped: Vec<Step>,
+    indexed: Vec<Step>,
     questions: Vec<String>,
     warnings: Vec<String>,
 }
@@ -100,7 +72,7 @@ impl Drafting<'_> {
     /// The fill expression that was recorded for a column, unless it follows from the default that the column had then.
     fn fill_before(&self, table: &str, column: &str) -> Option<String> {
         self.before.iter().find_map(|change| match change {
-            Change::AddColumn { table: t, column: c, fill } | Change::ChangeColumn { table: t, column: c, fill }
+            Step::AddColumn { table: t, column: c, fill } | Step::ChangeColumn { table: t, column: c, fill }
                 if t == table && c.name == column =>
             {
                 fill.clone().filter(|fill| Some(fill) != default_where_missing(c).as_ref())
@@ -115,8 +87,8 @@ impl Drafting<'_> {
             Some(Origin::Was(was)) => Some(Source::Was(was.to_owned())),
             Some(Origin::New) => Some(Source::New),
             None => self.before.iter().find_map(|change| match change {
-                Change::RenameTable { table: was, to } if to == table => Some(Source::Was(was.clone())),
-                Change::AddTable { table: added } if added.name == table => Some(Source::New),
+                Step::RenameTable { table: was, to } if to == table => Some(Source::Was(was.clone())),
+                Step::AddTable { table: added } if added.name == table => Some(Source::New),
                 _ => None,
             }),
         }
@@ -129,10 +101,10 @@ impl Drafting<'_> {
             Some(Origin::Was(was)) => Some(Source::Was(was.to_owned())),
             Some(Origin::New) => Some(Source::New),
             None => self.before.iter().find_map(|change| match change {
-                Change::RenameColumn { table: t, column: was, to } if t == table && to == column => {
+                Step::RenameColumn { table: t, column: was, to } if t == table && to == column => {
                     Some(Source::Was(was.clone()))
                 }
-                Change::AddColumn { table: t, column: added, .. } if t == table && added.name == column => {
+                Step::AddColumn { table: t, column: added, .. } if t == table && added.name == column => {
                     Some(Source::New)
                 }
                 _ => None,
@@ -141,11 +113,11 @@ impl Drafting<'_> {
     }
 
     /// Whether it was recorded the last time that this goes away.
-    fn was_dropped(&self, dropped: &Change) -> bool {
+    fn was_dropped(&self, dropped: &Step) -> bool {
         self.before.contains(dropped)
     }
 
-    fn rename(&mut self, change: Change) {
+    fn rename(&mut self, change: Step) {
         match change.apply(&mut self.now) {
             Ok(()) => self.parts.renamed.push(change),
             Err(why) => self.parts.questions.push(format!("{change}: {why}")),
@@ -156,7 +128,7 @@ impl Drafting<'_> {
         for table in &to.tables {
             let Some(Source::Was(was)) = self.source_of_table(&table.name) else { continue };
             match (self.now.table(&was).is_some(), self.now.table(&table.name).is_some(), to.table(&was).is_some()) {
-                (true, false, false) => self.rename(Change::RenameTable { table: was, to: table.name.clone() }),
+                (true, false, false) => self.rename(Step::RenameTable { table: was, to: table.name.clone() }),
                 (true, true, _) if was != table.name => {
                     self.parts.questions.push(both_are_there(
                         &format!("the table `{}`", table.name),
@@ -172,7 +144,7 @@ impl Drafting<'_> {
             let source = self.source_of_table(&table.name);
             let is_said = |gone: &Table| match source {
                 Some(_) if self.hints_of(&table.name).table.is_some() => true,
-                Some(_) => self.was_dropped(&Change::DropTable { table: gone.name.clone() }),
+                Some(_) => self.was_dropped(&Step::DropTable { table: gone.name.clone() }),
                 None => false,
             };
             let mut unsaid: Vec<&Table> = gone.iter().filter(|g| !is_said(g)).collect();
@@ -181,7 +153,7 @@ impl Drafting<'_> {
             let place = format!("table `{}`", table.name);
             self.parts.questions.extend(is_it_one_of_before(&place, &names, "its struct", "rows"));
         }
-        let dropped = gone.into_iter().map(|t| Change::DropTable { table: t.name });
+        let dropped = gone.into_iter().map(|t| Step::DropTable { table: t.name });
         self.parts.dropped.extend(dropped);
     }
 
@@ -193,7 +165,7 @@ impl Drafting<'_> {
             let Some(Source::Was(was)) = self.source_of_column(name, &column.name) else { continue };
             match (before.column(&was).is_some(), before.column(&column.name).is_some(), after.column(&was).is_some()) {
                 (true, false, false) => {
-                    self.rename(Change::RenameColumn { table: name.clone(), column: was, to: column.name.clone() });
+                    self.rename(Step::RenameColumn { table: name.clone(), column: was, to: column.name.clone() });
                 }
                 (true, true, _) if was != column.name => {
                     let place = format!("`{name}.{}`", column.name);
@@ -203,7 +175,8 @@ impl Drafting<'_> {
             }
         }
         let before = self.now.table(name).cloned().unwrap_or(before);
-        let gone: Vec<Column> = before.columns.iter().filter(|c| after.column(&c.name).is_none()).cloned().collect();
+        let gone: Vec<ColumnDefinition> =
+            before.columns.iter().filter(|c| after.column(&c.name).is_none()).cloned().collect();
 
         for column in &after.columns {
             let hint = hint(&column.name);
@@ -215,10 +188,10 @@ impl Drafting<'_> {
             }
         }
         for column in gone {
-            self.parts.changed.push(Change::DropColumn { table: name.clone(), column: column.name });
+            self.parts.changed.push(Step::DropColumn { table: name.clone(), column: column.name });
         }
         for index in before.indexes.iter().filter(|i| !after.indexes.contains(i)) {
-            self.parts.unindexed.push(Change::DropIndex { table: name.clone(), index: index.clone() });
+            self.parts.unindexed.push(Step::DropIndex { table: name.clone(), index: index.clone() });
         }
         for index in after.indexes.iter().filter(|i| !before.indexes.contains(i)) {
             let is_of_rows_that_exist = index.columns.iter().any(|c| before.column(c).is_some());
@@ -230,12 +203,12 @@ impl Drafting<'_> {
                      code or by a statement in the history"
                 ));
             }
-            self.parts.indexed.push(Change::AddIndex { table: name.clone(), index: index.clone() });
+            self.parts.indexed.push(Step::AddIndex { table: name.clone(), index: index.clone() });
         }
         if before.searchable != after.searchable {
             let kept: Vec<String> =
                 before.searchable.iter().filter(|c| after.searchable.contains(c)).cloned().collect();
-            let change = |columns: &[String]| Change::Searchable { table: name.clone(), columns: columns.to_vec() };
+            let change = |columns: &[String]| Step::Searchable { table: name.clone(), columns: columns.to_vec() };
             // What is dropped, or becomes another kind, is not searched then; what is new is searched once it is there.
             if kept != before.searchable {
                 self.parts.unindexed.push(change(&kept));
@@ -245,22 +218,22 @@ impl Drafting<'_> {
             }
         }
         if before.shared != after.shared {
-            self.parts.indexed.push(Change::Shared { table: name.clone(), shared: after.shared });
+            self.parts.indexed.push(Step::Shared { table: name.clone(), shared: after.shared });
         }
-        if before.natural_key != after.natural_key {
-            let natural_key = after.natural_key.clone();
-            self.parts.changed.push(Change::ChangeKey { table: name.clone(), natural_key });
+        if before.own_key != after.own_key {
+            let own_key = after.own_key.clone();
+            self.parts.changed.push(Step::ChangeOwnKey { table: name.clone(), own_key });
         }
     }
 
-    fn added(&mut self, table: &str, column: &Column, fill: Option<String>, gone: &[Column]) {
+    fn added(&mut self, table: &str, column: &ColumnDefinition, fill: Option<String>, gone: &[ColumnDefinition]) {
         let place = format!("`{table}.{}`", column.name);
         let source = self.source_of_column(table, &column.name);
         let hints = self.hints_of(table).columns;
         let is_hinted = hints.iter().any(|h| h.column == column.name && h.origin.is_some());
-        let dropped = |gone: &Column| Change::DropColumn { table: table.to_owned(), column: gone.name.clone() };
-        let is_said = |gone: &Column| source.is_some() && (is_hinted || self.was_dropped(&dropped(gone)));
-        let mut unsaid: Vec<&Column> = gone.iter().filter(|g| !is_said(g)).collect();
+        let dropped = |gone: &ColumnDefinition| Step::DropColumn { table: table.to_owned(), column: gone.name.clone() };
+        let is_said = |gone: &ColumnDefinition| source.is_some() && (is_hinted || self.was_dropped(&dropped(gone)));
+        let mut unsaid: Vec<&ColumnDefinition> = gone.iter().filter(|g| !is_said(g)).collect();
         unsaid.sort_by_key(|g| g.kind != column.kind);
         let names: Vec<&str> = unsaid.iter().map(|g| g.name.as_str()).collect();
         self.parts.questions.extend(is_it_one_of_before(&place, &names, "the field", "values"));
@@ -270,10 +243,10 @@ impl Drafting<'_> {
                  an SQL expression over the row, or make the field an Option"
             ));
         }
-        self.parts.added.push(Change::AddColumn { table: table.to_owned(), column: column.clone(), fill });
+        self.parts.added.push(Step::AddColumn { table: table.to_owned(), column: column.clone(), fill });
     }
 
-    fn changed(&mut self, table: &str, old: &Column, new: &Column, fill: Option<String>) {
+    fn changed(&mut self, table: &str, old: &ColumnDefinition, new: &ColumnDefinition, fill: Option<String>) {
         let place = format!("`{table}.{}`", new.name);
         let mut fill = fill.filter(|_| old.kind != new.kind || old.optional != new.optional);
         if fill.is_none() {
@@ -303,7 +276,7 @@ impl Drafting<'_> {
                 was.in_words()
             ));
         }
-        self.parts.changed.push(Change::ChangeColumn { table: table.to_owned(), column: new.clone(), fill });
+        self.parts.changed.push(Step::ChangeColumn { table: table.to_owned(), column: new.clone(), fill });
     }
 }
 
@@ -326,7 +299,7 @@ fn both_are_there(place: &str, was: &str, at: &str) -> String {
 }
 
 /// What a column holds in rows where nothing was, when it may not be missing from now on.
-fn default_where_missing(column: &Column) -> Option<String> {
+fn default_where_missing(column: &ColumnDefinition) -> Option<String> {
     let default = column.default.as_ref().filter(|_| !column.optional)?;
     Some(format!("coalesce({}, {default})", crate::name::quoted(&column.name)))
 }

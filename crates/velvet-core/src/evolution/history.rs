@@ -1,6 +1,6 @@
 //! The history file: the first structure of an app's schema, and every change since.
 
-use super::{Change, Draft};
+use super::{Draft, Step};
 use crate::fingerprint;
 use crate::structure::Structure;
 use serde::de::{DeserializeSeed, IgnoredAny, MapAccess, Visitor};
@@ -36,12 +36,12 @@ pub struct Version {
     pub released: bool,
     /// What is different from the version before; nothing in version 1.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
-    pub changes: Vec<Change>,
+    pub steps: Vec<Step>,
 }
 
 /// What the first lines of a history say: enough to open a file that is up to date.
 #[derive(Clone, Debug, Default, PartialEq)]
-pub struct Head {
+pub struct HistoryHead {
     /// The app.
     pub app: String,
     /// The newest version.
@@ -69,7 +69,7 @@ impl History {
             app: app.to_owned(),
             newest: 1,
             fingerprint: fingerprint::of(first),
-            versions: vec![Version { version: 1, released: false, changes: Vec::new() }],
+            versions: vec![Version { version: 1, released: false, steps: Vec::new() }],
             first: first.clone(),
         }
     }
@@ -96,7 +96,7 @@ impl History {
         let found = fingerprint::of(&newest);
         if found != history.fingerprint {
             return Err(problem(format!(
-                "its changes lead to a structure with the fingerprint {found}, not {} as its first lines say. Undo the edit, \
+                "its steps lead to a structure with the fingerprint {found}, not {} as its first lines say. Undo the edit, \
                  or record again",
                 history.fingerprint
             )));
@@ -107,7 +107,7 @@ impl History {
     fn numbers_follow(&self) -> Result<(), HistoryProblem> {
         for (position, version) in self.versions.iter().enumerate() {
             if let Some(other) = self.versions[..position].iter().find(|v| v.version == version.version) {
-                let said = |v: &Version| v.changes.first().map_or("no change".into(), ToString::to_string);
+                let said = |v: &Version| v.steps.first().map_or("no step".into(), ToString::to_string);
                 return Err(HistoryProblem(format!(
                     "version {} is there twice: once where {}, and once where {}. Two branches both added it; give the one \
                      that is not released the next number",
@@ -138,9 +138,9 @@ impl History {
         }
         let mut structure = self.first.clone();
         for step in self.versions.iter().rev().filter(|v| v.version <= version) {
-            for (position, change) in step.changes.iter().enumerate() {
+            for (position, change) in step.steps.iter().enumerate() {
                 change.apply(&mut structure).map_err(|why| {
-                    HistoryProblem(format!("change {} of version {} ({change}): {why}", position + 1, step.version))
+                    HistoryProblem(format!("step {} of version {} ({change}): {why}", position + 1, step.version))
                 })?;
             }
         }
@@ -154,8 +154,8 @@ impl History {
 
     /// The names of the app's code that any version runs.
     pub fn codes(&self) -> impl Iterator<Item = &str> {
-        self.versions.iter().flat_map(|v| &v.changes).filter_map(|change| match change {
-            Change::Code { name } => Some(name.as_str()),
+        self.versions.iter().flat_map(|v| &v.steps).filter_map(|change| match change {
+            Step::Code { name } => Some(name.as_str()),
             _ => None,
         })
     }
@@ -174,8 +174,8 @@ impl History {
     }
 
     /// What was drafted, and written by hand, for the version that the next recording writes again.
-    pub fn unreleased(&self) -> &[Change] {
-        self.versions.first().filter(|v| !v.released).map(|v| v.changes.as_slice()).unwrap_or_default()
+    pub fn unreleased(&self) -> &[Step] {
+        self.versions.first().filter(|v| !v.released).map(|v| v.steps.as_slice()).unwrap_or_default()
     }
 
     /// Writes the drafted changes to `structure` as the version that [`History::base`] named. What a person wrote into
@@ -189,7 +189,7 @@ impl History {
             next.first = structure.clone();
             return next;
         }
-        let before = if amends { next.versions.remove(0).changes } else { Vec::new() };
+        let before = if amends { next.versions.remove(0).steps } else { Vec::new() };
         if !amends {
             next.newest += 1;
         }
@@ -198,8 +198,8 @@ impl History {
             .iter()
             .try_for_each(|c| leads_to.as_mut().map_or(Err(String::new()), |s| c.apply(s)))
             .is_ok_and(|()| leads_to.is_some_and(|s| fingerprint::of(&s) == next.fingerprint));
-        let changes = merged(before, draft.changes, codes, leads_there);
-        next.versions.insert(0, Version { version: next.newest, released: false, changes });
+        let steps = merged(before, draft.changes, codes, leads_there);
+        next.versions.insert(0, Version { version: next.newest, released: false, steps });
         next
     }
 
@@ -212,15 +212,15 @@ impl History {
 
 /// The drafted changes with a person's statements and code between what is added and what is dropped, or where they stood
 /// when they lead to the structure, as `leads_there` says, and all that is drafted is among them.
-fn merged(before: Vec<Change>, mut drafted: Vec<Change>, codes: &[String], leads_there: bool) -> Vec<Change> {
-    let new_code = |name: &&String| !before.iter().any(|c| matches!(c, Change::Code { name: n } if n == *name));
-    let added: Vec<Change> = codes.iter().filter(new_code).map(|name| Change::Code { name: name.clone() }).collect();
+fn merged(before: Vec<Step>, mut drafted: Vec<Step>, codes: &[String], leads_there: bool) -> Vec<Step> {
+    let new_code = |name: &&String| !before.iter().any(|c| matches!(c, Step::Code { name: n } if n == *name));
+    let added: Vec<Step> = codes.iter().filter(new_code).map(|name| Step::Code { name: name.clone() }).collect();
     if added.is_empty() && leads_there && drafted.iter().all(|c| before.contains(c)) {
         return before;
     }
-    let by_hand: Vec<Change> = before.into_iter().filter(Change::is_by_hand).chain(added).collect();
-    let adds = |c: &Change| {
-        use Change::{AddColumn, AddTable, RenameColumn, RenameTable};
+    let by_hand: Vec<Step> = before.into_iter().filter(Step::is_by_hand).chain(added).collect();
+    let adds = |c: &Step| {
+        use Step::{AddColumn, AddTable, RenameColumn, RenameTable};
         matches!(c, RenameTable { .. } | RenameColumn { .. } | AddTable { .. } | AddColumn { .. })
     };
     let at = drafted.iter().position(|c| !adds(c)).unwrap_or(drafted.len());
@@ -228,14 +228,14 @@ fn merged(before: Vec<Change>, mut drafted: Vec<Change>, codes: &[String], leads
     drafted
 }
 
-impl Head {
+impl HistoryHead {
     /// Reads only the first lines of a history.
     ///
     /// # Errors
     /// When they are not those of a history.
-    pub fn parse(text: &str) -> Result<Head, HistoryProblem> {
-        let mut head = Head::default();
-        let result = HeadSeed(&mut head).deserialize(&mut serde_json::Deserializer::from_str(text));
+    pub fn parse(text: &str) -> Result<HistoryHead, HistoryProblem> {
+        let mut head = HistoryHead::default();
+        let result = HistoryHeadSeed(&mut head).deserialize(&mut serde_json::Deserializer::from_str(text));
         // Reading stops in the middle, which the parser takes for an error; only a head that is not whole is one.
         if head.newest == 0 || head.fingerprint.is_empty() {
             let why = result.err().map_or_else(|| "its first lines are missing".into(), |e| e.to_string());
@@ -245,9 +245,9 @@ impl Head {
     }
 }
 
-struct HeadSeed<'h>(&'h mut Head);
+struct HistoryHeadSeed<'h>(&'h mut HistoryHead);
 
-impl<'de> DeserializeSeed<'de> for HeadSeed<'_> {
+impl<'de> DeserializeSeed<'de> for HistoryHeadSeed<'_> {
     type Value = ();
 
     fn deserialize<D: serde::Deserializer<'de>>(self, deserializer: D) -> Result<(), D::Error> {
@@ -255,7 +255,7 @@ impl<'de> DeserializeSeed<'de> for HeadSeed<'_> {
     }
 }
 
-impl<'de> Visitor<'de> for HeadSeed<'_> {
+impl<'de> Visitor<'de> for HistoryHeadSeed<'_> {
     type Value = ();
 
     fn expecting(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {

@@ -1,11 +1,11 @@
 //! How a structure grows: changes as data and in words, the history of an app's versions, and what an upgrade does.
 
-mod change;
 mod draft;
 mod history;
 mod plan;
+mod step;
 
-pub use change::Change;
-pub use draft::{Draft, Hint, Hints, Origin, draft};
-pub use history::{Head, History, HistoryProblem, Version};
-pub use plan::{Operation, Rebuild, Step, plan};
+pub use draft::{Draft, draft};
+pub use history::{History, HistoryHead, HistoryProblem, Version};
+pub use plan::{Operation, Rebuild, VersionPlan, plan};
+pub use step::Step;

@@ -1,6 +1,6 @@
 //! What an upgrade does to a file, in statements.
 
-use super::{Change, Version};
+use super::{Step, Version};
 use crate::name::{KEY_COLUMN, quoted};
 use crate::statement::{
     column_definition, create_index, create_search, create_shared, create_table, drop_search, drop_shared, fill_shared,
@@ -11,7 +11,7 @@ use std::collections::{BTreeMap, BTreeSet};
 
 /// One version's part of an upgrade.
 #[derive(Clone, Debug, PartialEq)]
-pub struct Step {
+pub struct VersionPlan {
     /// The version that it leads to.
     pub version: u32,
     /// What it does, in order.
@@ -53,7 +53,7 @@ impl Operation {
         match self {
             Operation::Run { words, .. } | Operation::AddColumn { words, .. } => vec![words.clone()],
             Operation::Rebuild(rebuild) => rebuild.words.clone(),
-            Operation::Code(name) => vec![Change::Code { name: name.clone() }.to_string()],
+            Operation::Code(name) => vec![Step::Code { name: name.clone() }.to_string()],
         }
     }
 
@@ -92,11 +92,11 @@ pub struct Rebuild {
 ///
 /// # Errors
 /// When a change does not fit the structure before it.
-pub fn plan<'v>(from: &Structure, since: impl Iterator<Item = &'v Version>) -> Result<Vec<Step>, String> {
+pub fn plan<'v>(from: &Structure, since: impl Iterator<Item = &'v Version>) -> Result<Vec<VersionPlan>, String> {
     let mut now = from.clone();
     let mut attendants = Attendants::of(from);
     let mut steps =
-        since.map(|version| step(&mut now, version, &mut attendants)).collect::<Result<Vec<Step>, String>>()?;
+        since.map(|version| step(&mut now, version, &mut attendants)).collect::<Result<Vec<VersionPlan>, String>>()?;
     if let Some(last) = steps.last_mut() {
         last.operations.extend(attendants.missing(&now));
     }
@@ -124,14 +124,14 @@ impl Attendants {
     }
 
     /// What must be done before a change that they would not survive.
-    fn before(&mut self, change: &Change, is_rebuilt: bool, now: &Structure) -> Vec<Operation> {
+    fn before(&mut self, change: &Step, is_rebuilt: bool, now: &Structure) -> Vec<Operation> {
         let (table, of_search, of_shared) = match change {
-            Change::RenameTable { table, .. } | Change::RenameColumn { table, .. } | Change::DropTable { table } => {
+            Step::RenameTable { table, .. } | Step::RenameColumn { table, .. } | Step::DropTable { table } => {
                 (table, true, true)
             }
-            Change::Searchable { table, .. } => (table, true, false),
-            Change::Shared { table, .. } | Change::ChangeKey { table, .. } => (table, false, true),
-            Change::AddColumn { table, .. } | Change::ChangeColumn { table, .. } | Change::DropColumn { table, .. } => {
+            Step::Searchable { table, .. } => (table, true, false),
+            Step::Shared { table, .. } | Step::ChangeOwnKey { table, .. } => (table, false, true),
+            Step::AddColumn { table, .. } | Step::ChangeColumn { table, .. } | Step::DropColumn { table, .. } => {
                 (table, is_rebuilt, true)
             }
             _ => return Vec::new(),
@@ -153,12 +153,12 @@ impl Attendants {
         }
         if self.kept.contains(table) {
             match change {
-                Change::RenameTable { to, .. } => {
+                Step::RenameTable { to, .. } => {
                     self.kept.remove(table);
                     self.kept.insert(to.clone());
                     statements.push(run(told(to), rename_shared(table, to)));
                 }
-                Change::DropTable { .. } | Change::Shared { .. } | Change::ChangeKey { .. } => {
+                Step::DropTable { .. } | Step::Shared { .. } | Step::ChangeOwnKey { .. } => {
                     self.kept.remove(table);
                     statements.push(run(told(table), forget_shared(table)));
                 }
@@ -204,10 +204,10 @@ fn told(table: &str) -> String {
     format!("what changes in `{table}` is told")
 }
 
-fn step(now: &mut Structure, version: &Version, attendants: &mut Attendants) -> Result<Step, String> {
-    let mut step = Step { version: version.version, operations: Vec::new(), losses: Vec::new() };
+fn step(now: &mut Structure, version: &Version, attendants: &mut Attendants) -> Result<VersionPlan, String> {
+    let mut step = VersionPlan { version: version.version, operations: Vec::new(), losses: Vec::new() };
     let mut pending: Option<Pending> = None;
-    for change in &version.changes {
+    for change in &version.steps {
         step.losses.extend(change.loss());
         let before = now.clone();
         change.apply(now).map_err(|why| format!("{change}: {why}"))?;
@@ -279,29 +279,29 @@ fn finish(pending: Option<Pending>, now: &Structure, operations: &mut Vec<Operat
 
 /// The table that a change writes anew, and the columns that it fills. What could be added in place is added by a rebuild
 /// that is pending anyway.
-fn rebuilt(change: &Change, before: &Structure, pending: Option<&Pending>) -> Option<(String, Vec<(String, String)>)> {
+fn rebuilt(change: &Step, before: &Structure, pending: Option<&Pending>) -> Option<(String, Vec<(String, String)>)> {
     let filled = |name: &str, fill: &Option<String>| fill.iter().map(|f| (name.to_owned(), f.clone())).collect();
     let is_pending = |table: &String| pending.is_some_and(|p| p.table.name == *table);
     match change {
-        Change::AddColumn { table, column, fill } => {
+        Step::AddColumn { table, column, fill } => {
             let is_due = is_pending(table) || (fill.is_some() && !column.optional);
             is_due.then(|| (table.clone(), filled(&column.name, fill)))
         }
-        Change::ChangeColumn { table, column, fill } => {
+        Step::ChangeColumn { table, column, fill } => {
             let old = before.table(table)?.column(&column.name)?;
             let is_due = is_pending(table) || column_definition(old) != column_definition(column);
             is_due.then(|| (table.clone(), filled(&column.name, fill)))
         }
-        Change::DropColumn { table, .. } => Some((table.clone(), Vec::new())),
+        Step::DropColumn { table, .. } => Some((table.clone(), Vec::new())),
         _ => None,
     }
 }
 
 /// What a change does that the engine can make in place.
-fn in_place(change: &Change, before: &Structure, after: &Structure) -> Vec<Operation> {
+fn in_place(change: &Step, before: &Structure, after: &Structure) -> Vec<Operation> {
     let drop_index = |table: &str, index: &Index| format!("DROP INDEX {}", quoted(&index.name(table)));
     let statements: Vec<String> = match change {
-        Change::RenameTable { table, to } => {
+        Step::RenameTable { table, to } => {
             let rename = format!("ALTER TABLE {} RENAME TO {}", quoted(table), quoted(to));
             // Indexes are named after their table, so they are made again under the new one.
             let indexes = before.table(table).map(|t| t.indexes.as_slice()).unwrap_or_default();
@@ -309,7 +309,7 @@ fn in_place(change: &Change, before: &Structure, after: &Structure) -> Vec<Opera
             let create = indexes.iter().map(|i| create_index(to, i));
             drop.chain([rename]).chain(create).collect()
         }
-        Change::RenameColumn { table, column, to } => {
+        Step::RenameColumn { table, column, to } => {
             let rename = format!("ALTER TABLE {} RENAME COLUMN {} TO {}", quoted(table), quoted(column), quoted(to));
             let of = |s: &Structure, name: &String| -> Vec<Index> {
                 let indexes = s.table(table).map(|t| t.indexes.clone()).unwrap_or_default();
@@ -319,11 +319,11 @@ fn in_place(change: &Change, before: &Structure, after: &Structure) -> Vec<Opera
             let create = of(after, to).into_iter().map(|i| create_index(table, &i));
             drop.chain([rename]).chain(create).collect()
         }
-        Change::AddTable { table } => {
+        Step::AddTable { table } => {
             let indexes = table.indexes.iter().map(|i| create_index(&table.name, i));
             std::iter::once(create_table(table)).chain(indexes).collect()
         }
-        Change::AddColumn { table, column, fill } => {
+        Step::AddColumn { table, column, fill } => {
             let words = change.to_string();
             let definition = column_definition(column);
             let add = Operation::AddColumn { words: words.clone(), table: table.clone(), definition };
@@ -331,21 +331,21 @@ fn in_place(change: &Change, before: &Structure, after: &Structure) -> Vec<Opera
             let fill = fill.map(|statement| Operation::Run { words: words.clone(), statement, touches_rows: true });
             return std::iter::once(add).chain(fill).collect();
         }
-        Change::ChangeColumn { table, column, fill } => {
+        Step::ChangeColumn { table, column, fill } => {
             fill.iter().map(|fill| update(table, &column.name, fill)).collect()
         }
-        Change::DropIndex { table, index } => vec![drop_index(table, index)],
-        Change::AddIndex { table, index } => vec![create_index(table, index)],
-        Change::DropTable { table } => vec![format!("DROP TABLE {}", quoted(table))],
-        Change::Sql { statement } => vec![statement.clone()],
-        Change::Code { name } => return vec![Operation::Code(name.clone())],
+        Step::DropIndex { table, index } => vec![drop_index(table, index)],
+        Step::AddIndex { table, index } => vec![create_index(table, index)],
+        Step::DropTable { table } => vec![format!("DROP TABLE {}", quoted(table))],
+        Step::Statement { statement } => vec![statement.clone()],
+        Step::Code { name } => return vec![Operation::Code(name.clone())],
         // These are known to the library alone.
-        Change::ChangeKey { .. } | Change::DropColumn { .. } | Change::Searchable { .. } | Change::Shared { .. } => {
+        Step::ChangeOwnKey { .. } | Step::DropColumn { .. } | Step::Searchable { .. } | Step::Shared { .. } => {
             Vec::new()
         }
     };
     let words = change.to_string();
-    let touches_rows = matches!(change, Change::ChangeColumn { .. } | Change::DropTable { .. } | Change::Sql { .. });
+    let touches_rows = matches!(change, Step::ChangeColumn { .. } | Step::DropTable { .. } | Step::Statement { .. });
     statements.into_iter().map(|statement| Operation::Run { words: words.clone(), statement, touches_rows }).collect()
 }
 

@@ -1,7 +1,7 @@
 //! Statements that create tables and indexes.
 
 use crate::name::{KEY_COLUMN, quoted};
-use crate::structure::{Column, Index, Kind, OnDelete, Structure, Table};
+use crate::structure::{ColumnDefinition, Index, Kind, OnDelete, Structure, Table};
 
 /// The statements that create a structure in an empty file, in the order in which they must run.
 pub fn create(structure: &Structure) -> Vec<String> {
@@ -20,7 +20,7 @@ pub fn create_table(table: &Table) -> String {
 }
 
 /// A column as a statement that creates or adds it says it.
-pub fn column_definition(column: &Column) -> String {
+pub fn column_definition(column: &ColumnDefinition) -> String {
     let mut line = format!("{} {}", quoted(&column.name), column.kind.storage());
     if !column.optional {
         line.push_str(" NOT NULL");

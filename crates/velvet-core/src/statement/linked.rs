@@ -5,7 +5,7 @@
 
 use crate::fragment::Fragment;
 use crate::name::{KEY_COLUMN, quoted};
-use crate::order::Sorting;
+use crate::order::OrderBy;
 use crate::record::Record;
 
 const PLACE: &str = "velvet_list.key";
@@ -19,7 +19,7 @@ pub fn by_keys<T: Record>(keys: String) -> Fragment {
 }
 
 /// Reads the records of `T` whose `link` is in a list, those that satisfy the condition, in order.
-pub fn by_links<T: Record>(link: Fragment, condition: Option<Fragment>, sorting: Sorting, keys: String) -> Fragment {
+pub fn by_links<T: Record>(link: Fragment, condition: Option<Fragment>, sorting: OrderBy, keys: String) -> Fragment {
     let table = quoted(T::TABLE);
     let mut out = select::<T>().then(FROM_LIST).then(&table).then(" ON ").bind(keys);
     out = out.and(link).then(" = velvet_list.value");

@@ -1,8 +1,9 @@
 //! The statement of a selection.
 
+use crate::condition::Condition;
 use crate::fragment::{Fragment, joined};
 use crate::name::{KEY_COLUMN, push_quoted, quoted};
-use crate::order::Sorting;
+use crate::order::OrderBy;
 use crate::pick::Picked;
 use crate::record::Record;
 use crate::statement::search_index;
@@ -17,7 +18,7 @@ pub struct Select {
     /// Conditions, all of which are satisfied.
     conditions: Vec<Fragment>,
     /// Their order.
-    pub sorting: Sorting,
+    pub sorting: OrderBy,
     /// How many at most.
     pub limit: Option<u64>,
     /// How many to leave out at the start.
@@ -43,6 +44,15 @@ impl Select {
     pub fn after<T: Record>(&mut self, values: Vec<Value>, key: i64) {
         let condition = self.sorting.after(&key_of::<T>(), values, Value::Integer(key));
         self.and(condition);
+    }
+
+    /// The statement that reads all records, with whether each satisfies a condition in one more column, where there is one.
+    pub fn rows_with<T: Record>(condition: Option<Condition<T>>) -> Fragment {
+        let Some(condition) = condition else { return Fragment::text(T::statements().select.as_str()) };
+        let names = std::iter::once(KEY_COLUMN).chain(T::COLUMNS.iter().copied()).map(quoted);
+        let columns: Vec<String> = names.collect();
+        let read = Fragment::text(format!("SELECT {}, ", columns.join(", "))).and(condition.into_fragment());
+        read.then(" FROM ").then(&quoted(T::TABLE))
     }
 
     /// The statement that reads the selected records.

@@ -59,12 +59,12 @@ fn trigger_name(table: &str, event: &str) -> String {
 /// key, so when that changes, they do.
 pub fn told_by_key_of<'s>(structure: &'s Structure, table: &'s str) -> Vec<(&'s str, &'s str, &'s str)> {
     let shared = structure.links_to(table).filter(|(t, _)| t.shared);
-    shared.filter_map(|(t, link)| Some((t.name.as_str(), t.natural_key.as_deref()?, link.name.as_str()))).collect()
+    shared.filter_map(|(t, link)| Some((t.name.as_str(), t.own_key.as_deref()?, link.name.as_str()))).collect()
 }
 
 /// The statements that begin to keep what changes in a table of a structure.
 pub fn create_shared(structure: &Structure, table: &Table) -> Vec<String> {
-    let (Some(own_key), true) = (&table.natural_key, table.shared) else { return Vec::new() };
+    let (Some(own_key), true) = (&table.own_key, table.shared) else { return Vec::new() };
     let (name, own_key) = (quoted(&table.name), quoted(own_key));
     let entry = |row: &str, removed: u8| replace(&table.name, &format!("{row}.{own_key}"), removed, "true");
     let trigger = |event: &str, when: &str, body: &str| {
@@ -104,7 +104,7 @@ pub fn create_shared(structure: &Structure, table: &Table) -> Vec<String> {
 
 /// The statement that makes an entry for every record that has none.
 pub fn fill_shared(table: &Table) -> Option<String> {
-    let own_key = quoted(table.natural_key.as_ref().filter(|_| table.shared)?);
+    let own_key = quoted(table.own_key.as_ref().filter(|_| table.shared)?);
     let (name, text) = (quoted(&table.name), literal(&table.name));
     Some(format!(
         "INSERT INTO {CHANGES} (table_name, own_key, removed, at) SELECT {text}, {name}.{own_key}, 0, {NOW} FROM {name} \

@@ -4,7 +4,7 @@
 //! stands in `velvet_writing` while it lasts; where none stands there, another program writes, and the moment is kept in its place.
 
 use crate::name::{KEY_COLUMN, quoted};
-use crate::structure::{Column, Table};
+use crate::structure::{ColumnDefinition, Table};
 
 /// The table of entries, one for each record that a statement wrote.
 pub const TRAIL: &str = "velvet_trail";
@@ -88,8 +88,8 @@ pub fn create_trail(table: &Table, trail: Trail) -> Vec<String> {
 }
 
 /// What stood in the columns of a row, as JSON: of those for which a condition holds, or of all.
-fn object(table: &Table, when: impl Fn(&Column) -> Option<String>) -> String {
-    let member = |column: &Column| {
+fn object(table: &Table, when: impl Fn(&ColumnDefinition) -> Option<String>) -> String {
+    let member = |column: &ColumnDefinition| {
         let name = serde_json::to_string(&column.name).unwrap_or_default();
         let value = format!("{} || {}", super::literal(&format!(",{name}:")), value(column));
         match when(column) {
@@ -102,7 +102,7 @@ fn object(table: &Table, when: impl Fn(&Column) -> Option<String>) -> String {
 }
 
 /// What stood in a column, as JSON. What JSON has no form for is an object that says what it is.
-fn value(column: &Column) -> String {
+fn value(column: &ColumnDefinition) -> String {
     if column.private {
         return "'{\"private\":true}'".to_owned();
     }

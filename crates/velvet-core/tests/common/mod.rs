@@ -2,8 +2,8 @@
 #![allow(unreachable_pub)]
 
 use proptest::prelude::*;
-use velvet_core::evolution::{Hint, Hints, Origin};
-use velvet_core::structure::{Column, Index, Kind, OnDelete, Structure, Table};
+use velvet_core::hints::{Hint, Hints, Origin};
+use velvet_core::structure::{ColumnDefinition, Index, Kind, OnDelete, Structure, Table};
 
 fn kinds() -> impl Strategy<Value = Kind> {
     let choice = prop::collection::vec("[a-c]", 1..3).prop_map(|values| Kind::Choice { values, fallback: false });
@@ -12,10 +12,10 @@ fn kinds() -> impl Strategy<Value = Kind> {
 }
 
 prop_compose! {
-    fn columns()(name in "[a-e]", kind in kinds(), optional: bool, default: bool, private: bool) -> Column {
+    fn columns()(name in "[a-e]", kind in kinds(), optional: bool, default: bool, private: bool) -> ColumnDefinition {
         let on_delete = matches!(kind, Kind::Link { .. }).then_some(OnDelete::Remove);
         let default = (default && kind == Kind::I32).then(|| "7".to_owned());
-        Column { name, kind, optional, default, on_delete, private }
+        ColumnDefinition { name, kind, optional, default, on_delete, private }
     }
 }
 
@@ -27,11 +27,11 @@ prop_compose! {
         columns.dedup_by(|a, b| a.name == b.name);
         let index = |at: usize, unique| columns.get(at).map(|c| Index { columns: vec![c.name.clone()], unique });
         let indexes = indexed.iter().enumerate().filter_map(|(at, yes)| if *yes { index(at, at == 1) } else { None }).collect();
-        let natural_key = indexed[2].then(|| columns[0].name.clone());
+        let own_key = indexed[2].then(|| columns[0].name.clone());
         let texts = columns.iter().zip(searched).filter(|(c, searched)| *searched && c.kind == Kind::Text);
         let searchable: Vec<String> = texts.map(|(c, _)| c.name.clone()).collect();
-        let table = Table::new("", columns, natural_key, indexes).searchable(searchable);
-        if shared && table.natural_key.as_ref().is_some_and(|key| !table.column(key).unwrap().optional) { table.shared() } else { table }
+        let table = Table::new("", columns, own_key, indexes).searchable(searchable);
+        if shared && table.own_key.as_ref().is_some_and(|key| !table.column(key).unwrap().optional) { table.shared() } else { table }
     }
 }
 

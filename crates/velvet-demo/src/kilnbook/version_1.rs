@@ -59,7 +59,7 @@ pub struct Reading {
 #[derive(Record, Clone, Debug, PartialEq)]
 pub struct Firing {
     /// When the kiln was lit.
-    #[record(key)]
+    #[record(own_key)]
     pub lit_at: jiff::Timestamp,
     /// How long it burned.
     pub burned: SignedDuration,
@@ -78,7 +78,7 @@ pub struct Firing {
 #[derive(Record, Clone, Debug, PartialEq)]
 pub struct Piece {
     /// The mark scratched into its foot.
-    #[record(key)]
+    #[record(own_key)]
     pub mark: String,
     /// How far it has come.
     #[record(indexed)]
@@ -108,7 +108,7 @@ pub struct Piece {
 #[derive(Record, Clone, Debug, PartialEq)]
 pub struct Article {
     /// The supplier's number.
-    #[record(key)]
+    #[record(own_key)]
     pub number: String,
     /// Its name.
     #[record(indexed)]

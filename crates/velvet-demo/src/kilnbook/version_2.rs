@@ -8,7 +8,7 @@ use velvet_drawer::{Key, OutsideFile, Record, Schema};
 #[derive(Record, Clone, Debug, PartialEq)]
 pub struct Shelf {
     /// What is written on it.
-    #[record(key)]
+    #[record(own_key)]
     pub name: String,
     /// How many pieces it holds.
     pub holds: u16,
@@ -18,7 +18,7 @@ pub struct Shelf {
 #[derive(Record, Clone, Debug, PartialEq)]
 pub struct Piece {
     /// The mark scratched into its foot.
-    #[record(key)]
+    #[record(own_key)]
     pub mark: String,
     /// How far it has come.
     #[record(indexed)]

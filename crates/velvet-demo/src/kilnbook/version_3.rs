@@ -13,7 +13,7 @@ pub const HISTORY: &str = include_str!("../../histories/version-3.json");
 #[derive(Record, Clone, Debug, PartialEq)]
 pub struct Glaze {
     /// Its name.
-    #[record(key)]
+    #[record(own_key)]
     pub name: String,
     /// How potters wrote it before it had a name, one wording a line.
     #[record(searchable)]
@@ -24,7 +24,7 @@ pub struct Glaze {
 #[derive(Record, Clone, Debug, PartialEq)]
 pub struct Piece {
     /// The mark scratched into its foot.
-    #[record(key)]
+    #[record(own_key)]
     pub mark: String,
     /// How far it has come.
     #[record(indexed)]

@@ -2,14 +2,13 @@
 
 use super::line::{Line, linked_key};
 use super::since::{Position, refuse_if_none_is_shared};
-use crate::drawer::Drawer;
+use crate::drawer::{Drawer, Scope, UNTOUCHED, Writes};
 use crate::engine::{Fault, FaultKind};
 use crate::error::{Cause, Error};
-use crate::reading::Open;
 use std::io::BufRead;
 use velvet_core::name::{KEY_COLUMN, quoted};
 use velvet_core::statement::{CHANGES, moment_upon};
-use velvet_core::structure::{Column, Table};
+use velvet_core::structure::{ColumnDefinition, Table};
 use velvet_core::{Value, show};
 
 /// What applying changes came to.
@@ -83,36 +82,41 @@ impl<R: BufRead> Apply<'_, R> {
     pub fn run(self) -> Result<Applied, Error> {
         let Apply { drawer, lines, from, rule } = self;
         let sent = from.map_or(Ok(Position::START), |from| drawer.sent(&from))?;
-        let structure = &drawer.inner.declared.structure;
+        let declared = &drawer.inner.declared;
         let mut incoming = Vec::new();
         for (at, text) in lines.lines().enumerate() {
-            let text =
-                text.map_err(|error| drawer.inner.place.name(Error::device("cannot read the changes", &error)))?;
+            let text = text.map_err(|error| Error::device("cannot read the changes", &error));
+            let text = text.map_err(|error| drawer.inner.place.name(error))?;
             if text.trim().is_empty() {
                 continue;
             }
-            let line = Line::parse(&drawer.inner.declared, &text).map_err(|why| refused(drawer, at + 1, &why))?;
+            let line = Line::parse(declared, &text).map_err(|why| refused(at + 1, &why));
+            let line = line.map_err(|error| drawer.inner.place.name(error.doing(DOING).untouched(UNTOUCHED)))?;
             incoming.push((at + 1, line));
         }
-        drawer.write(|tx| {
-            let open = tx.open();
-            let shared: Vec<&Table> = structure.tables.iter().filter(|t| t.shared).collect();
-            refuse_if_none_is_shared(open, &shared)?;
-            let mut applying = Applying { drawer, open, sent, rule, report: Applied::default() };
-            applying.all(incoming)?;
-            Ok(applying.report)
+        drawer.inner.transaction(|scope| {
+            let shared: Vec<&Table> = declared.structure.tables.iter().filter(|t| t.shared).collect();
+            scope.doing(
+                || DOING,
+                || {
+                    refuse_if_none_is_shared(&shared)?;
+                    let mut applying = Applying { scope, sent, rule, report: Applied::default() };
+                    applying.all(incoming)?;
+                    Ok(applying.report)
+                },
+            )
         })
     }
 }
 
-fn refused(drawer: &Drawer, line: usize, why: &str) -> Error {
-    let error = Error::new(Cause::BadQuery, format!("cannot apply changes: line {line} {why}"));
-    drawer.inner.place.name(error.untouched("Nothing was written"))
+const DOING: &str = "cannot apply changes";
+
+fn refused(line: usize, why: &str) -> Error {
+    Error::bare(Cause::BadQuery, format!("line {line} {why}"))
 }
 
 struct Applying<'a> {
-    drawer: &'a Drawer,
-    open: Open<'a>,
+    scope: Scope<'a, Writes>,
     sent: Position,
     rule: Rule,
     report: Applied,
@@ -129,7 +133,7 @@ enum Later {
 }
 
 /// What the file remembers of the last change of a record.
-struct Entry {
+struct LastChange {
     at: String,
     is_ours: bool,
 }
@@ -178,10 +182,10 @@ impl Applying<'_> {
         let mut aside = Vec::new();
         for (number, line, _) in still.iter().filter(|(.., why)| wants_a_value(why)) {
             let table = self.table(line)?;
-            let own_key = table.natural_key.as_deref().unwrap_or_default();
+            let own_key = table.own_key.as_deref().unwrap_or_default();
             let columns: Vec<&str> = line.columns.iter().flatten().map(|(name, _)| name.as_str()).collect();
-            let stands = self.open.stand_aside(table, own_key, &line.own_key, &columns);
-            stands.map_err(|fault| self.engine(fault))?;
+            let stands = self.scope.stand_aside(table, own_key, &line.own_key, &columns);
+            stands?;
             aside.push(*number);
         }
         Ok(aside)
@@ -191,13 +195,13 @@ impl Applying<'_> {
     /// links at first. Says whether all of them are applied; else nothing is.
     fn tie(&mut self, knot: &[(usize, Line, Later)]) -> Result<bool, Error> {
         let report = self.report.clone();
-        let open = self.open;
-        open.connection.check_links_later(true).map_err(|fault| self.engine(fault))?;
-        let tied = open.part(|| {
+        let scope = self.scope;
+        scope.connection.check_links_later(true)?;
+        let tied = scope.part(|| {
             let tied = self.tie_all(knot)?;
             if tied { Ok(()) } else { Err(Error::own("not tied")) }
         });
-        open.connection.check_links_later(false).map_err(|fault| self.engine(fault))?;
+        scope.connection.check_links_later(false)?;
         match tied {
             Ok(()) => Ok(true),
             Err(error) if error.is_own() => {
@@ -244,7 +248,7 @@ impl Applying<'_> {
                 Err(Later::Unlinked(column, told)) if !without.contains(&column) => {
                     let table = self.table(line)?;
                     let target =
-                        table.column(&column).and_then(|c| linked_key(&self.drawer.inner.declared.structure, c));
+                        table.column(&column).and_then(|c| linked_key(&self.scope.inner.declared.structure, c));
                     if !target.is_some_and(|(target, _)| comes(&target.name, &told)) {
                         return Ok(None);
                     }
@@ -257,17 +261,13 @@ impl Applying<'_> {
     }
 
     fn table(&self, line: &Line) -> Result<&Table, Error> {
-        let table = self.drawer.inner.declared.structure.table(&line.table);
+        let table = self.scope.inner.declared.structure.table(&line.table);
         table.ok_or_else(|| Error::new(Cause::Schema, format!("there is no table `{}`", line.table)))
-    }
-
-    fn engine(&self, fault: Fault) -> Error {
-        self.drawer.inner.fault("cannot apply changes", fault).untouched("Nothing was written")
     }
 
     /// Whether a change is to be applied, as against what is stored.
     fn decide(&mut self, line: &Line) -> Result<bool, Error> {
-        let here = Line::read(self.open, self.table(line)?, line.own_key.clone(), String::new())?;
+        let here = Line::read(self.scope, self.table(line)?, line.own_key.clone(), String::new())?;
         let Some(entry) = self.entry(line)? else {
             if line.columns.is_none() && here.columns.is_none() {
                 // Neither ever had it, or it is long gone. What is made anew under this key must be later than that, whatever the clock says.
@@ -299,24 +299,21 @@ impl Applying<'_> {
         Ok(wins)
     }
 
-    fn entry(&self, line: &Line) -> Result<Option<Entry>, Error> {
+    fn entry(&self, line: &Line) -> Result<Option<LastChange>, Error> {
         let text = format!("SELECT at, from_elsewhere, position FROM {CHANGES} WHERE table_name = ?1 AND own_key = ?2");
-        let mut statement = self.open.connection.prepare(&text).map_err(|fault| self.engine(fault))?;
-        let arguments = [line.table.as_str().into(), line.own_key.clone()];
-        statement.bind_all(&arguments).map_err(|fault| self.engine(fault))?;
-        let mut rows = statement.rows();
-        let row = rows.next().map_err(|fault| self.engine(fault))?;
-        Ok(row.map(|row| Entry {
-            at: row.text(0).to_owned(),
-            is_ours: row.integer(1) == 0 && row.integer(2) > self.sent.number(),
-        }))
+        let entry =
+            self.scope.connection.one(&text, [(&line.table).into(), (&line.own_key).into()], |row| LastChange {
+                at: row.text(0).to_owned(),
+                is_ours: row.integer(1) == 0 && row.integer(2) > self.sent.number(),
+            });
+        Ok(entry?)
     }
 
     /// Applies a change in a part of the transaction. The columns in `without` become nothing; then it is not counted.
     fn attempt(&mut self, line: &Line, without: &[String]) -> Result<(), Later> {
         let mut why = None;
-        let open = self.open;
-        let applied = open.part(|| match self.apply(line, without) {
+        let scope = self.scope;
+        let applied = scope.part(|| match self.apply(line, without) {
             Ok(()) => Ok(()),
             Err(later) => {
                 why = Some(later);
@@ -338,13 +335,12 @@ impl Applying<'_> {
     }
 
     fn apply(&self, line: &Line, without: &[String]) -> Result<(), Later> {
-        let never = |error: Error| Later::Never(error);
         let refused = |fault: Fault| match fault.kind {
             FaultKind::Link | FaultKind::Clash(_) => Later::Refused(fault),
-            _ => Later::Never(self.engine(fault)),
+            _ => Later::Never(fault.into()),
         };
-        let table = self.table(line).map_err(never)?;
-        let own_key = quoted(table.natural_key.as_deref().unwrap_or_default());
+        let table = self.table(line).map_err(Later::Never)?;
+        let own_key = quoted(table.own_key.as_deref().unwrap_or_default());
         let name = quoted(&table.name);
         let mut values = Vec::new();
         let text = match &line.columns {
@@ -369,28 +365,19 @@ impl Applying<'_> {
         if line.columns.is_none() {
             values.push(line.own_key.clone());
         }
-        {
-            let mut statement = self.open.connection.prepare(&text).map_err(refused)?;
-            statement.bind_all(&values).map_err(refused)?;
-            statement.execute().map_err(refused)?;
-        }
-        if without.is_empty() { self.settle(line).map_err(never) } else { Ok(()) }
+        self.scope.connection.execute(&text, values.iter().map(Value::as_ref)).map_err(refused)?;
+        if without.is_empty() { self.settle(line).map_err(Later::Never) } else { Ok(()) }
     }
 
     /// A told value as it is stored here: a link as the row number of the record with that own key.
-    fn here(&self, column: &Column, told: &Value) -> Result<Value, Later> {
-        let linked = linked_key(&self.drawer.inner.declared.structure, column);
+    fn here(&self, column: &ColumnDefinition, told: &Value) -> Result<Value, Later> {
+        let linked = linked_key(&self.scope.inner.declared.structure, column);
         let (Some((target, own_key)), false) = (linked, *told == Value::Missing) else { return Ok(told.clone()) };
         let (key, name) = (quoted(KEY_COLUMN), quoted(&target.name));
         let text = format!("SELECT {key} FROM {name} WHERE {} = ?1", quoted(&own_key.name));
-        let never = |fault: Fault| Later::Never(self.engine(fault));
-        let mut statement = self.open.connection.prepare(&text).map_err(never)?;
-        statement.bind(1, told.as_ref()).map_err(never)?;
-        let mut rows = statement.rows();
-        match rows.next().map_err(never)? {
-            Some(row) => Ok(row.value(0).to_value()),
-            None => Err(Later::Unlinked(column.name.clone(), told.clone())),
-        }
+        let here = self.scope.connection.one(&text, [told.into()], |row| row.value(0).to_value());
+        let here = here.map_err(|fault| Later::Never(fault.into()))?;
+        here.ok_or_else(|| Later::Unlinked(column.name.clone(), told.clone()))
     }
 
     /// Notes that a record is as it came: since when, and that it is nothing that this device has to tell.
@@ -400,12 +387,9 @@ impl Applying<'_> {
 
     fn note(&self, line: &Line, at: &str, from_elsewhere: i64) -> Result<(), Error> {
         let removed = i64::from(line.columns.is_none());
-        let values =
-            [line.table.as_str().into(), line.own_key.clone(), removed.into(), at.into(), from_elsewhere.into()];
         let run = |text: &str| {
-            let mut statement = self.open.connection.prepare(text)?;
-            statement.bind_all(&values)?;
-            statement.execute()
+            let told = [removed.into(), at.into(), from_elsewhere.into()];
+            self.scope.connection.execute(text, [(&line.table).into(), (&line.own_key).into()].into_iter().chain(told))
         };
         let there = format!(
             "UPDATE {CHANGES} SET removed = ?3, at = ?4, from_elsewhere = ?5 WHERE table_name = ?1 AND own_key = ?2"
@@ -413,8 +397,10 @@ impl Applying<'_> {
         let new = format!(
             "INSERT INTO {CHANGES} (table_name, own_key, removed, at, from_elsewhere) VALUES (?1, ?2, ?3, ?4, ?5)"
         );
-        let noted = run(&there).and_then(|changed| if changed == 0 { run(&new) } else { Ok(changed) });
-        noted.map(drop).map_err(|fault| self.engine(fault))
+        if run(&there)? == 0 {
+            run(&new)?;
+        }
+        Ok(())
     }
 
     /// Nothing that comes makes this change possible: so the device keeps what it can, and tells the other. A record that stands aside must
@@ -428,13 +414,13 @@ impl Applying<'_> {
                 if stands_aside || !self.was_removed_here(declared, &told)? {
                     let told = show::plain(told.as_ref());
                     let why = format!("links `{}.{column}` to {told}, which is neither here nor comes", table.name);
-                    return Err(refused(self.drawer, number, &why));
+                    return Err(refused(number, &why));
                 }
                 if declared.optional {
                     self.without_broken_links(number, &line)?;
                 } else {
                     // It goes the way of the record that it links to, or stays as it was here.
-                    let here = Line::read(self.open, &table, line.own_key.clone(), line.at.clone())?;
+                    let here = Line::read(self.scope, &table, line.own_key.clone(), line.at.clone())?;
                     self.tell_anew(&here)?;
                 }
             }
@@ -452,7 +438,7 @@ impl Applying<'_> {
     /// Says which value another record has already.
     #[cold]
     fn clash(&self, number: usize, line: &Line, fault: Fault) -> Error {
-        let FaultKind::Clash(columns) = &fault.kind else { return self.engine(fault) };
+        let FaultKind::Clash(columns) = &fault.kind else { return fault.into() };
         let value = |column: &String| {
             let name = column.rsplit_once('.').map_or(column.as_str(), |(_, name)| name);
             let told = line.columns.iter().flatten().find(|(n, _)| n == name);
@@ -461,16 +447,15 @@ impl Applying<'_> {
         let said: Vec<String> = columns.iter().map(value).collect();
         let (table, own_key) = (&line.table, show::plain(line.own_key.as_ref()));
         let problem = format!(
-            "cannot apply changes: line {number} brings {table} {own_key}, but its {} is already that of another record here",
+            "line {number} brings {table} {own_key}, but its {} is already that of another record here",
             said.join(" with ")
         );
-        let error = Error::new(Cause::Clash, problem).untouched("Nothing was written");
         let advice = "Change that value on one of the devices, and exchange changes again";
-        self.drawer.inner.place.name(error.advise(advice).in_table(table, None))
+        Error::bare(Cause::Clash, problem).advise(advice).in_table(table, None)
     }
 
-    fn was_removed_here(&self, column: &Column, own_key: &Value) -> Result<bool, Error> {
-        let Some((target, _)) = linked_key(&self.drawer.inner.declared.structure, column) else { return Ok(false) };
+    fn was_removed_here(&self, column: &ColumnDefinition, own_key: &Value) -> Result<bool, Error> {
+        let Some((target, _)) = linked_key(&self.scope.inner.declared.structure, column) else { return Ok(false) };
         let line = Line { table: target.name.clone(), own_key: own_key.clone(), at: String::new(), columns: None };
         Ok(self.entry(&line)?.is_some())
     }
@@ -496,21 +481,12 @@ impl Applying<'_> {
 
     /// Makes an entry of this device's own, at a new position, so that the other hears of it.
     fn tell_anew(&self, line: &Line) -> Result<(), Error> {
-        let text = format!("DELETE FROM {CHANGES} WHERE table_name = ?1 AND own_key = ?2");
-        let mut statement = self.open.connection.prepare(&text).map_err(|fault| self.engine(fault))?;
-        let arguments = [line.table.as_str().into(), line.own_key.clone()];
-        statement.bind_all(&arguments).map_err(|fault| self.engine(fault))?;
-        statement.execute().map_err(|fault| self.engine(fault))?;
+        let connection = self.scope.connection;
+        let forget = format!("DELETE FROM {CHANGES} WHERE table_name = ?1 AND own_key = ?2");
+        connection.execute(&forget, [(&line.table).into(), (&line.own_key).into()])?;
         // Later than what came, also where the other device's clock is ahead.
-        self.note(line, &self.moment_upon(&line.at).map_err(|fault| self.engine(fault))?, 0)
-    }
-
-    fn moment_upon(&self, at: &str) -> Result<String, Fault> {
-        let text = moment_upon();
-        let mut statement = self.open.connection.prepare(&text)?;
-        statement.bind_all(&[at.into()])?;
-        let mut rows = statement.rows();
-        Ok(rows.next()?.map(|row| row.text(0).to_owned()).unwrap_or_default())
+        let at = connection.one(&moment_upon(), [(&line.at).into()], |row| row.text(0).to_owned())?;
+        self.note(line, &at.unwrap_or_default(), 0)
     }
 }
 

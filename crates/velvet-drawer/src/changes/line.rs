@@ -1,7 +1,7 @@
 //! One change as a line of JSON.
 
+use crate::drawer::{Mode, Scope};
 use crate::error::Error;
-use crate::reading::Open;
 use crate::schema::Declared;
 use serde::Deserialize;
 use serde_json::Value as Json;
@@ -11,7 +11,7 @@ use std::collections::BTreeMap;
 use velvet_core::Value;
 use velvet_core::exchange::{of_json, to_json};
 use velvet_core::name::{KEY_COLUMN, quoted};
-use velvet_core::structure::{Column, Kind, Structure, Table};
+use velvet_core::structure::{ColumnDefinition, Kind, Structure, Table};
 
 /// A record as it is after a change, or that it is gone. Links are the own keys of the linked records.
 #[derive(Clone, Debug, PartialEq)]
@@ -25,7 +25,7 @@ pub(super) struct Line {
 }
 
 /// The value by which a record is known elsewhere, for each column: a linked record's own key in place of its row number.
-fn told(structure: &Structure, table: &Table, column: &Column) -> String {
+fn told(structure: &Structure, table: &Table, column: &ColumnDefinition) -> String {
     let here = format!("{}.{}", quoted(&table.name), quoted(&column.name));
     match linked_key(structure, column) {
         Some((target, own_key)) => format!(
@@ -39,28 +39,33 @@ fn told(structure: &Structure, table: &Table, column: &Column) -> String {
 }
 
 /// The table that a column links to, and the column of the own key there.
-pub(super) fn linked_key<'s>(structure: &'s Structure, column: &Column) -> Option<(&'s Table, &'s Column)> {
+pub(super) fn linked_key<'s>(
+    structure: &'s Structure,
+    column: &ColumnDefinition,
+) -> Option<(&'s Table, &'s ColumnDefinition)> {
     let Kind::Link { table } = &column.kind else { return None };
     let target = structure.table(table)?;
-    Some((target, target.column(target.natural_key.as_ref()?)?))
+    Some((target, target.column(target.own_key.as_ref()?)?))
 }
 
 impl Line {
     /// What is stored of a record now.
-    pub(super) fn read(open: Open<'_>, table: &Table, own_key: Value, at: String) -> Result<Line, Error> {
-        let structure = &open.inner.declared.structure;
+    pub(super) fn read<M: Mode>(scope: Scope<'_, M>, table: &Table, own_key: Value, at: String) -> Result<Line, Error> {
+        let structure = &scope.inner.declared.structure;
         let columns: Vec<String> = table.columns.iter().map(|c| told(structure, table, c)).collect();
-        let key_column = table.natural_key.as_deref().unwrap_or_default();
+        let key_column = table.own_key.as_deref().unwrap_or_default();
         let (columns, name) = (columns.join(", "), quoted(&table.name));
         let text = format!("SELECT {columns} FROM {name} WHERE {name}.{} = ?1", quoted(key_column));
-        let fault = || open.fault(|| format!("cannot read what changed in {}", table.name));
-        let mut statement = open.connection.prepare(&text).map_err(fault())?;
-        statement.bind(1, own_key.as_ref()).map_err(fault())?;
-        let mut rows = statement.rows();
-        let columns = rows.next().map_err(fault())?.map(|row| {
-            let value = |(at, column): (usize, &Column)| (column.name.clone(), row.value(at).to_value());
-            table.columns.iter().enumerate().map(value).collect()
-        });
+        let columns = scope.doing(
+            || format!("cannot read what changed in {}", table.name),
+            || {
+                Ok(scope.connection.one(&text, [(&own_key).into()], |row| {
+                    let value =
+                        |(at, column): (usize, &ColumnDefinition)| (column.name.clone(), row.value(at).to_value());
+                    table.columns.iter().enumerate().map(value).collect()
+                })?)
+            },
+        )?;
         Ok(Line { table: table.name.clone(), own_key, at, columns })
     }
 
@@ -79,7 +84,7 @@ impl Line {
             None => "\"removed\":true".to_owned(),
         };
         let (table, at) = (Json::from(self.table.as_str()), Json::from(self.at.as_str()));
-        format!("{{\"table\":{table},\"key\":{own_key},\"at\":{at},{told}}}")
+        format!("{{\"table\":{table},\"own_key\":{own_key},\"at\":{at},{told}}}")
     }
 
     /// What decides between two changes of a record that were made at the same moment, in the same way on every device.
@@ -97,12 +102,12 @@ impl Line {
         let table =
             structure.table(name).ok_or_else(|| format!("is about the table `{name}`, which is not in the schema"))?;
         let own_column = table
-            .natural_key
+            .own_key
             .as_ref()
             .filter(|_| table.shared)
             .and_then(|key| table.column(key))
             .ok_or_else(|| format!("is about the table `{name}`, which is not shared"))?;
-        let own_key = value(declared, table, own_column, line.key)?;
+        let own_key = value(declared, table, own_column, line.own_key)?;
         let moment: jiff::Timestamp = line.at.parse().map_err(|_| format!("has no moment in `at`: {:?}", line.at))?;
         let (at, name) = (format!("{moment:.9}"), name.to_owned());
         if line.removed {
@@ -133,7 +138,7 @@ struct Told<'a> {
     #[serde(borrow)]
     table: Cow<'a, str>,
     #[serde(borrow)]
-    key: &'a RawValue,
+    own_key: &'a RawValue,
     #[serde(borrow)]
     at: Cow<'a, str>,
     #[serde(default)]
@@ -143,7 +148,7 @@ struct Told<'a> {
 }
 
 /// A value of a column as it is stored, which its type can read.
-fn value(declared: &Declared, table: &Table, column: &Column, told: &RawValue) -> Result<Value, String> {
+fn value(declared: &Declared, table: &Table, column: &ColumnDefinition, told: &RawValue) -> Result<Value, String> {
     let place = &column.name;
     let value = match (
         of_json(told.get(), Some(&column.kind))

@@ -1,16 +1,17 @@
 //! Reading what changed.
 
 use super::line::Line;
-use crate::drawer::Drawer;
+use crate::about::About;
+use crate::drawer::{Drawer, Scope};
+use crate::engine::Fault;
 use crate::error::{Cause, Error};
-use crate::opening::About;
-use crate::reading::{Open, stored};
+use crate::reading::{stored, unreadable};
 use std::fmt;
 use std::io::Write;
 use velvet_core::name::{KEY_COLUMN, quoted};
 use velvet_core::statement::CHANGES;
 use velvet_core::structure::Table;
-use velvet_core::{ColumnType, Fragment, Keyed, Shared, Stored, Value, ValueRef};
+use velvet_core::{ColumnType, Keyed, Shared, Stored, Value, ValueRef};
 
 /// How far changes were seen: every change gets a later one. An app keeps it as a number.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, PartialOrd, Ord, Hash)]
@@ -36,12 +37,12 @@ pub enum Changed<T: Keyed> {
     /// It was inserted or changed, and is stored like this.
     Written(Stored<T>),
     /// The record with this own key was removed.
-    Removed(<T::NaturalKey as ColumnType>::Value),
+    Removed(<T::OwnKey as ColumnType>::Value),
 }
 
 impl<T: Keyed + fmt::Debug> fmt::Debug for Changed<T>
 where
-    <T::NaturalKey as ColumnType>::Value: fmt::Debug,
+    <T::OwnKey as ColumnType>::Value: fmt::Debug,
 {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         match self {
@@ -69,7 +70,7 @@ impl Drawer {
     ///
     /// #[derive(Record)]
     /// #[record(shared)]
-    /// struct Piece { #[record(key)] mark: String, grams: u32 }
+    /// struct Piece { #[record(own_key)] mark: String, grams: u32 }
     ///
     /// # let schema = || Schema::new("kilnbook").record::<Piece>();
     /// # let drawer = Drawer::in_memory(schema())?;
@@ -80,7 +81,7 @@ impl Drawer {
     ///
     /// let other = Drawer::in_memory(schema())?;
     /// other.apply_changes(lines.as_slice()).run()?;
-    /// assert_eq!(other.get_by::<Piece>("K-1")?.unwrap().grams, 640);
+    /// assert_eq!(other.get_by_own_key::<Piece>("K-1")?.unwrap().grams, 640);
     ///
     /// drawer.remove(bowl.key())?;
     /// let news = drawer.changes_since(drawer.sent("the other phone")?).of::<Piece>()?;
@@ -96,9 +97,8 @@ impl Drawer {
     /// # Errors
     /// When the file cannot be read.
     pub fn sent(&self, to: &str) -> Result<Position, Error> {
-        let fact = self.reading(|connection| {
-            About::fact(connection, &fact(to)).map_err(|f| self.inner.fault("cannot read what was sent", f))
-        })?;
+        let doing = || "cannot read what was sent";
+        let fact = self.inner.reading(|scope| scope.doing(doing, || Ok(About::fact(scope.connection, &fact(to))?)))?;
         Ok(Position(fact.and_then(|number| number.parse().ok()).unwrap_or(0)))
     }
 
@@ -107,9 +107,12 @@ impl Drawer {
     /// # Errors
     /// When the file cannot be written.
     pub fn mark_sent(&self, to: &str, position: Position) -> Result<(), Error> {
-        self.write(|tx| {
-            About::remember(tx.connection(), &fact(to), &position.number().to_string())
-                .map_err(|fault| self.inner.fault("cannot remember what was sent", fault))
+        self.inner.transaction(|scope| {
+            let position = position.number().to_string();
+            scope.doing(
+                || "cannot remember what was sent",
+                || Ok(About::remember(scope.connection, &fact(to), &position)?),
+            )
         })
     }
 }
@@ -125,31 +128,27 @@ impl ChangesSince<'_> {
     /// # Errors
     /// When the file cannot be read, or a stored value is not one of its field's type.
     pub fn of<T: Shared>(self) -> Result<Vec<Changed<T>>, Error> {
-        let (table, own_key) = (quoted(T::TABLE), quoted(T::COLUMNS[T::KEY_POSITION]));
+        let (table, own_key) = (quoted(T::TABLE), quoted(T::COLUMNS[T::OWN_KEY_POSITION]));
         let names = std::iter::once(KEY_COLUMN).chain(T::COLUMNS.iter().copied());
         let columns: Vec<String> = names.map(|name| format!("{table}.{}", quoted(name))).collect();
         let text = format!(
             "SELECT {}, c.own_key FROM {CHANGES} AS c LEFT JOIN {table} ON {table}.{own_key} = c.own_key \
-             WHERE c.table_name = ? AND c.position > ? ORDER BY c.position",
+             WHERE c.table_name = ?1 AND c.position > ?2 ORDER BY c.position",
             columns.join(", ")
         );
-        let statement = Fragment::text(text).bind(T::TABLE).bind(self.position.0);
-        self.drawer.reading(|connection| {
-            let open = Open { connection, inner: &self.drawer.inner };
-            open.ask::<T, _>(statement, |open, rows| {
+        self.drawer.inner.reading(|scope| {
+            scope.doing(doing, || {
                 let mut all = Vec::new();
-                while let Some(row) = rows.next().map_err(open.fault(|| doing().into()))? {
+                scope.connection.rows(&text, [T::TABLE.into(), self.position.0.into()], |row| {
                     if row.value(0) != ValueRef::Missing {
-                        all.push(Changed::Written(stored(open, row)?));
-                        continue;
+                        all.push(Changed::Written(stored(row)?));
+                        return Ok(());
                     }
-                    let own_key = T::NaturalKey::load(row.value(T::COLUMNS.len() + 1)).map_err(|misfit| {
-                        let misfit = misfit.at(T::KEY_POSITION);
-                        let error = Error::misfit(Cause::Unreadable, doing(), T::TABLE, T::COLUMNS, misfit);
-                        open.inner.place.name(error)
-                    })?;
+                    let own_key = T::OwnKey::load(row.value(T::COLUMNS.len() + 1));
+                    let own_key = own_key.map_err(|misfit| unreadable::<T>(misfit.at(T::OWN_KEY_POSITION)))?;
                     all.push(Changed::Removed(own_key));
-                }
+                    Ok::<_, Error>(())
+                })?;
                 Ok(all)
             })
         })
@@ -160,45 +159,41 @@ impl ChangesSince<'_> {
     /// # Errors
     /// When no record is shared, the file cannot be read, or `out` cannot be written.
     pub fn write_json_lines(self, out: &mut impl Write) -> Result<Position, Error> {
-        self.drawer.read(|view| {
-            let open = view.open();
-            let tables: Vec<&Table> = open.inner.declared.structure.tables.iter().filter(|t| t.shared).collect();
-            refuse_if_none_is_shared(open, &tables)?;
-            let mut upto = self.position;
-            for (position, table_name, own_key, at) in entries(open, self.position)? {
-                upto = Position(position);
-                let Some(table) = tables.iter().find(|t| t.name == table_name) else { continue };
-                let line = Line::read(open, table, own_key, at)?;
-                writeln!(out, "{}", line.to_json(&open.inner.declared.structure, table))
-                    .map_err(|error| open.inner.place.name(Error::device("cannot write the changes", &error)))?;
-            }
-            Ok(upto)
+        self.drawer.inner.viewing(|scope| {
+            let structure = &scope.inner.declared.structure;
+            let tables: Vec<&Table> = structure.tables.iter().filter(|t| t.shared).collect();
+            scope.doing(doing, || {
+                refuse_if_none_is_shared(&tables)?;
+                let mut upto = self.position;
+                for (position, table_name, own_key, at) in entries(scope, self.position)? {
+                    upto = Position(position);
+                    let Some(table) = tables.iter().find(|t| t.name == table_name) else { continue };
+                    let line = Line::read(scope, table, own_key, at)?;
+                    writeln!(out, "{}", line.to_json(structure, table))
+                        .map_err(|error| Error::device("cannot write the changes", &error))?;
+                }
+                Ok(upto)
+            })
         })
     }
 }
 
-pub(super) fn refuse_if_none_is_shared(open: Open<'_>, tables: &[&Table]) -> Result<(), Error> {
+pub(super) fn refuse_if_none_is_shared(tables: &[&Table]) -> Result<(), Error> {
     if !tables.is_empty() {
         return Ok(());
     }
     let error = Error::new(Cause::Schema, "no changes are kept, because no record is shared");
-    Err(open.inner.place.name(error.advise("Write #[record(shared)] on the structs whose changes are to be kept")))
+    Err(error.advise("Write #[record(shared)] on the structs whose changes are to be kept"))
 }
 
 /// An entry: its position, table, own key and moment.
-type Entry = (i64, String, Value, String);
+type ChangeRow = (i64, String, Value, String);
 
-fn entries(open: Open<'_>, since: Position) -> Result<Vec<Entry>, Error> {
+fn entries(scope: Scope<'_>, since: Position) -> Result<Vec<ChangeRow>, Fault> {
     let text = format!("SELECT position, table_name, own_key, at FROM {CHANGES} WHERE position > ?1 ORDER BY position");
-    let fault = || open.fault(|| doing().into());
-    let mut statement = open.connection.prepare(&text).map_err(fault())?;
-    statement.bind(1, ValueRef::Integer(since.0)).map_err(fault())?;
-    let mut rows = statement.rows();
-    let mut all = Vec::new();
-    while let Some(row) = rows.next().map_err(fault())? {
-        all.push((row.integer(0), row.text(1).to_owned(), row.value(2).to_value(), row.text(3).to_owned()));
-    }
-    Ok(all)
+    scope.connection.list(&text, [since.0.into()], |row| {
+        (row.integer(0), row.text(1).to_owned(), row.value(2).to_value(), row.text(3).to_owned())
+    })
 }
 
 fn doing() -> &'static str {

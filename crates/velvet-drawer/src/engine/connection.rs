@@ -2,9 +2,10 @@
 
 use super::counting::Counting;
 use super::guard::{Guard, Prepared, Preparing};
+use super::open_here::OpenHere;
 use super::report::Report;
 use super::transaction::Open;
-use super::{Fault, FaultKind, Reporting, Statement};
+use super::{Fault, FaultKind, Row, Settings, Statement};
 use rusqlite::config::DbConfig;
 use rusqlite::functions::FunctionFlags;
 use rusqlite::hooks::AuthContext;
@@ -12,26 +13,9 @@ use rusqlite::{OpenFlags, params};
 use std::cell::RefCell;
 use std::path::Path;
 use std::time::{Duration, Instant};
+use velvet_core::ValueRef;
 use velvet_core::column::{FOLD, fold};
 use velvet_core::order::OwnOrder;
-
-/// How a drawer's connections behave.
-#[derive(Clone, Debug)]
-pub(crate) struct Settings {
-    /// How long to wait for another process before giving up.
-    pub(crate) wait: Duration,
-    /// Whether a commit may return before it is safe from a loss of power.
-    pub(crate) relaxed: bool,
-    /// Which statements the app's log is told of.
-    pub(crate) reporting: Reporting,
-}
-
-impl Settings {
-    /// Those of a connection that waits this long, and does our own work.
-    pub(crate) fn of_ours(wait: Duration, relaxed: bool) -> Settings {
-        Settings { wait, relaxed, reporting: Reporting::default() }
-    }
-}
 
 /// How many prepared statements a connection keeps.
 const STATEMENTS_KEPT: usize = 128;
@@ -48,7 +32,7 @@ pub(crate) struct Connection {
     pub(super) report: Report,
     pub(super) counting: Option<Counting>,
     pub(super) open: Open,
-    writes: bool,
+    _open_here: Option<OpenHere>,
 }
 
 impl Connection {
@@ -56,11 +40,10 @@ impl Connection {
     ///
     /// A log that stands beside the file is left alone when this is closed, until [`Connection::keep_log`]: the file may
     /// turn out to be none of ours, or damaged, and the log the only part of it that can be read.
-    pub(crate) fn writer(path: &Path, settings: &Settings) -> Result<Connection, Fault> {
+    pub(super) fn writer(path: &Path, settings: &Settings) -> Result<Connection, Fault> {
         let found_log = has_log(path);
-        let mut connection =
+        let connection =
             Connection::open(path, OpenFlags::SQLITE_OPEN_READ_WRITE | OpenFlags::SQLITE_OPEN_CREATE, settings)?;
-        connection.writes = true;
         if found_log {
             connection.leave_log_alone(true);
         }
@@ -73,7 +56,7 @@ impl Connection {
     }
 
     /// A connection that only reads.
-    pub(crate) fn reader(path: &Path, settings: &Settings) -> Result<Connection, Fault> {
+    pub(super) fn reader(path: &Path, settings: &Settings) -> Result<Connection, Fault> {
         Connection::open(path, OpenFlags::SQLITE_OPEN_READ_ONLY, settings)
     }
 
@@ -88,13 +71,14 @@ impl Connection {
             report: Report::none(),
             counting: None,
             open: Open::default(),
-            writes: false,
+            _open_here: None,
         })
     }
 
     fn open(path: &Path, flags: OpenFlags, settings: &Settings) -> Result<Connection, Fault> {
         let flags = flags | OpenFlags::SQLITE_OPEN_NO_MUTEX | super::memory::flags(path);
         let mut connection = Connection::of(rusqlite::Connection::open_with_flags(path, flags)?)?;
+        connection._open_here = Some(OpenHere::new(path));
         connection.report = Report::new(&settings.reporting, path);
         connection.engine.busy_timeout(settings.wait)?;
         connection.prepare_for_us()?;
@@ -128,9 +112,9 @@ impl Connection {
 
     /// Switches the file to a log of changes beside it, so that reads run side by side with one writer. The engine does
     /// not wait by itself when several processes do this at once.
-    pub(crate) fn keep_log(&self, settings: &Settings) -> Result<(), Fault> {
+    pub(crate) fn keep_log(&self, wait: Duration) -> Result<(), Fault> {
         self.leave_log_alone(false);
-        let deadline = Instant::now() + settings.wait;
+        let deadline = Instant::now() + wait;
         loop {
             match self.run("PRAGMA journal_mode = WAL") {
                 Err(fault) if fault.kind == FaultKind::Locked && Instant::now() < deadline => {
@@ -138,7 +122,7 @@ impl Connection {
                 }
                 Err(fault) => return Err(fault),
                 // The first read opens the log. Left to a reader, that would be the one to close it, and cannot merge it.
-                Ok(()) => return self.number("PRAGMA user_version").map(drop),
+                Ok(()) => return self.version().map(drop),
             }
         }
     }
@@ -150,9 +134,24 @@ impl Connection {
 
     /// Merges the log into the main file as far as nobody reads an older state. Says whether that was all of it.
     pub(crate) fn merge_as_far_as_possible(&self) -> Result<bool, Fault> {
-        let mut statement = self.prepare("PRAGMA wal_checkpoint(PASSIVE)")?;
-        let mut rows = statement.rows();
-        Ok(rows.next()?.is_some_and(|row| row.integer(0) == 0 && row.integer(1) == row.integer(2)))
+        let is_all = |row: Row<'_, '_>| row.integer(0) == 0 && row.integer(1) == row.integer(2);
+        Ok(self.one("PRAGMA wal_checkpoint(PASSIVE)", [], is_all)?.unwrap_or_default())
+    }
+
+    /// Merges the log into the main file and cuts it, where nobody reads an older state: it may have grown to the size of the file. That
+    /// it stays so is no error.
+    pub(crate) fn cut_log(&self) {
+        let _ = self.run("PRAGMA wal_checkpoint(TRUNCATE)");
+    }
+
+    /// Writes the file anew, without what is unused in it.
+    pub(crate) fn compact(&self) -> Result<(), Fault> {
+        self.run("VACUUM")
+    }
+
+    /// For reading a log past which there is no shared memory: nobody else is let in.
+    pub(super) fn keep_others_out(&self) -> Result<(), Fault> {
+        self.run("PRAGMA locking_mode = EXCLUSIVE")
     }
 
     /// Switches the enforcement of links on or off; only outside of a transaction.
@@ -207,10 +206,53 @@ impl Connection {
         self.engine.execute_batch(text).map_err(|error| self.failed(error))
     }
 
-    /// Runs one statement without arguments; it is kept prepared.
+    /// Runs one statement with bound values, and says how many rows it changed. It is kept prepared.
     #[inline]
-    pub(crate) fn execute(&self, text: &str) -> Result<(), Fault> {
-        self.prepare(text)?.execute().map(drop)
+    pub(crate) fn execute<'v>(&self, text: &str, values: impl IntoIterator<Item = ValueRef<'v>>) -> Result<u64, Fault> {
+        let mut statement = self.prepare(text)?;
+        statement.bind_all(values)?;
+        statement.execute()
+    }
+
+    /// Calls `each` with every row that a statement returns.
+    pub(crate) fn rows<'v, E: From<Fault>>(
+        &self,
+        text: &str,
+        values: impl IntoIterator<Item = ValueRef<'v>>,
+        each: impl FnMut(Row<'_, '_>) -> Result<(), E>,
+    ) -> Result<(), E> {
+        let mut statement = self.prepare(text)?;
+        statement.bind_all(values)?;
+        statement.rows().each(each)
+    }
+
+    /// What `read` makes of each row that a statement returns.
+    pub(crate) fn list<'v, R>(
+        &self,
+        text: &str,
+        values: impl IntoIterator<Item = ValueRef<'v>>,
+        mut read: impl FnMut(Row<'_, '_>) -> R,
+    ) -> Result<Vec<R>, Fault> {
+        let mut all = Vec::new();
+        self.rows(text, values, |row| {
+            all.push(read(row));
+            Ok::<_, Fault>(())
+        })?;
+        Ok(all)
+    }
+
+    /// What `read` makes of the first row that a statement returns; nothing where it returns none.
+    #[inline]
+    pub(crate) fn one<'v, R>(
+        &self,
+        text: &str,
+        values: impl IntoIterator<Item = ValueRef<'v>>,
+        read: impl FnOnce(Row<'_, '_>) -> R,
+    ) -> Result<Option<R>, Fault> {
+        let mut statement = self.prepare(text)?;
+        statement.bind_all(values)?;
+        let mut rows = statement.rows();
+        Ok(rows.next()?.map(read))
     }
 
     /// A prepared statement.
@@ -263,10 +305,8 @@ impl Connection {
 
     /// Whether every page and row can be read, and no index is torn off its table.
     pub(crate) fn is_sound(&self) -> Result<bool, Fault> {
-        let mut statement = self.prepare("PRAGMA quick_check(1)")?;
-        let mut rows = statement.rows();
-        match rows.next() {
-            Ok(row) => Ok(row.is_some_and(|row| row.text(0) == "ok")),
+        match self.one("PRAGMA quick_check(1)", [], |row| row.text(0) == "ok") {
+            Ok(sound) => Ok(sound.unwrap_or_default()),
             Err(Fault { kind: FaultKind::Damaged, .. }) => Ok(false),
             Err(fault) => Err(fault),
         }
@@ -276,11 +316,6 @@ impl Connection {
     pub(crate) fn number(&self, text: &str) -> Result<i64, Fault> {
         self.refuse_if_rolled_back()?;
         self.engine.query_row(text, params![], |row| row.get(0)).map_err(|error| self.failed(error))
-    }
-
-    /// Whether it may write.
-    pub(crate) fn writes(&self) -> bool {
-        self.writes
     }
 
     /// The row number that the last insert gave.
@@ -298,36 +333,36 @@ impl Connection {
 /// Whether a log with something in it stands beside the file.
 fn has_log(path: &Path) -> bool {
     let mut log = path.as_os_str().to_owned();
-    log.push(super::COMPANIONS[0]);
+    log.push(crate::beside::COMPANIONS[0]);
     std::fs::metadata(log).is_ok_and(|m| m.len() > 0)
 }
 
 #[cfg(test)]
 #[allow(clippy::unwrap_used, reason = "what fails here fails a test")]
 mod tests {
-    use super::super::{Traceless, memory_place};
+    use super::super::{Opener, memory_place};
     use super::*;
 
     #[test]
     fn commits_wait_until_they_are_safe_unless_told_otherwise_and_the_file_is_not_trusted() {
         let folder = tempfile::tempdir().unwrap();
         let path = folder.path().join("file");
-        let settings = |relaxed| Settings::of_ours(Duration::ZERO, relaxed);
+        let opener = Opener::new(&path);
         let synchronous = |connection: &Connection| connection.number("PRAGMA synchronous").unwrap();
         let is_trusted = |c: &Connection| c.engine.db_config(DbConfig::SQLITE_DBCONFIG_TRUSTED_SCHEMA).unwrap();
-        let safe = Connection::writer(&path, &settings(false)).unwrap();
-        safe.keep_log(&settings(false)).unwrap();
+        let safe = opener.writer().unwrap();
+        safe.keep_log(Duration::ZERO).unwrap();
         assert_eq!(synchronous(&safe), 2);
         assert_eq!(safe.without_waiting(|| synchronous(&safe)), 1);
         assert_eq!(synchronous(&safe), 2, "as it was");
-        let relaxed = Connection::writer(&path, &settings(true)).unwrap();
+        let relaxed = opener.clone().relaxed().writer().unwrap();
         assert_eq!(synchronous(&relaxed), 1);
         assert_eq!(relaxed.without_waiting(|| synchronous(&relaxed)), 1);
         assert_eq!(synchronous(&relaxed), 1, "as it was");
-        let reader = Connection::reader(&path, &settings(false)).unwrap();
-        let memory = Connection::writer(&memory_place(), &settings(false)).unwrap();
+        let reader = opener.reader().unwrap();
+        let memory = Opener::new(&memory_place()).writer().unwrap();
         assert!([&safe, &relaxed, &reader, &memory].iter().all(|c| !is_trusted(c)));
-        let look = Traceless::open(&path, true).unwrap();
-        assert!(!look.read(|connection| Ok(is_trusted(connection))).unwrap());
+        let look = opener.traceless().unwrap();
+        assert!(!look.read(|connection| Ok::<_, Fault>(is_trusted(connection))).unwrap());
     }
 }

@@ -1,6 +1,6 @@
 //! Drawers without a file: in memory, from bytes and as bytes.
 
-use super::{Connection, Fault, Settings};
+use super::{Connection, Fault};
 use rusqlite::{MAIN_DB, OpenFlags};
 use std::path::{Path, PathBuf};
 use std::sync::atomic::{AtomicU64, Ordering};
@@ -26,7 +26,7 @@ pub(super) fn flags(place: &Path) -> OpenFlags {
 }
 
 /// Fills the empty drawer behind `target` with the database in `bytes`.
-pub(crate) fn pour_bytes(bytes: &[u8], target: &mut Connection, settings: &Settings) -> Result<(), Fault> {
+pub(crate) fn pour_bytes(bytes: &[u8], target: &mut Connection, wait: Duration) -> Result<(), Fault> {
     let mut bytes = bytes.to_vec();
     if let Some(kind) = bytes.get_mut(LOG_KIND) {
         // Bytes have no log beside them, and memory has no place for one.
@@ -35,7 +35,7 @@ pub(crate) fn pour_bytes(bytes: &[u8], target: &mut Connection, settings: &Setti
     let mut source = rusqlite::Connection::open_in_memory()?;
     source.deserialize_read_exact(MAIN_DB, bytes.as_slice(), bytes.len(), true)?;
     let backup = rusqlite::backup::Backup::new(&source, &mut target.engine)?;
-    backup.run_to_completion(1024, settings.wait, None)?;
+    backup.run_to_completion(1024, wait, None)?;
     Ok(())
 }
 

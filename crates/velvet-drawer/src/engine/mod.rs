@@ -1,10 +1,16 @@
 //! The storage engine, SQLite, behind the few words the rest of the library says to it. No other module names it.
 
+mod add_column;
+mod catalogue;
 mod connection;
 mod counting;
+mod facts;
 mod fault;
 mod guard;
 mod memory;
+mod open_here;
+mod opener;
+mod physical;
 mod pool;
 mod report;
 mod statement;
@@ -12,19 +18,20 @@ mod traceless;
 mod transaction;
 mod whole_copy;
 
-pub(crate) use connection::{Connection, Settings};
+pub(crate) use catalogue::{ColumnEntry, Entry, EntryKind};
+pub(crate) use connection::Connection;
 pub(crate) use counting::{Written, add};
+pub(crate) use facts::{MADE, Pages, marking};
 pub(crate) use fault::{Fault, FaultKind};
 pub(crate) use memory::{bytes_of, memory_place, pour_bytes};
+pub(crate) use open_here::is_open_here;
+pub(crate) use opener::{Opener, Settings};
 pub(crate) use pool::{Pool, SharedWriter};
-pub(crate) use report::Reporting;
+pub(crate) use report::{Ran, Reporting};
 pub(crate) use statement::{Cells, Placed, Row, Rows, Statement};
 pub(crate) use traceless::Traceless;
 pub(crate) use transaction::Transaction;
 pub(crate) use whole_copy::{copy_from, copy_whole};
-
-/// The files that stand beside a database file and belong to it.
-pub(crate) const COMPANIONS: [&str; 3] = ["-wal", "-shm", "-journal"];
 
 /// The version of the engine, for messages.
 pub(crate) fn version() -> &'static str {

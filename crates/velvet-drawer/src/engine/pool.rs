@@ -1,8 +1,7 @@
 //! The connections of one drawer: one that writes, and as many as needed that read beside it.
 
-use super::{Connection, Fault, Settings};
+use super::{Connection, Fault, Opener};
 use std::ops::Deref;
-use std::path::{Path, PathBuf};
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError, TryLockError};
 use std::time::Duration;
 
@@ -14,8 +13,7 @@ static CLOSING: Mutex<()> = Mutex::new(());
 
 /// The connections of one drawer.
 pub(crate) struct Pool {
-    place: PathBuf,
-    settings: Settings,
+    opener: Opener,
     readers: Mutex<Vec<Connection>>,
     writer: SharedWriter,
 }
@@ -34,13 +32,8 @@ pub(crate) struct Reader<'p> {
 pub(crate) struct Writer<'p>(MutexGuard<'p, Option<Connection>>);
 
 impl Pool {
-    pub(crate) fn new(place: &Path, settings: Settings, writer: Connection) -> Pool {
-        Pool {
-            place: place.to_owned(),
-            settings,
-            readers: Mutex::default(),
-            writer: SharedWriter(Arc::new(Mutex::new(Some(writer)))),
-        }
+    pub(crate) fn new(opener: Opener, writer: Connection) -> Pool {
+        Pool { opener, readers: Mutex::default(), writer: SharedWriter(Arc::new(Mutex::new(Some(writer)))) }
     }
 
     /// The one connection that writes; waits until other threads have given it back.
@@ -59,7 +52,7 @@ impl Pool {
 
     /// How long connections wait for other processes.
     pub(crate) fn wait(&self) -> Duration {
-        self.settings.wait
+        self.opener.settings.wait
     }
 
     /// The connection that writes, for whoever writes beside the app; it is given up before the pool is closed.
@@ -73,14 +66,14 @@ impl Pool {
         let idle = self.readers.lock().unwrap_or_else(PoisonError::into_inner).pop();
         let connection = match idle {
             Some(connection) => connection,
-            None => Connection::reader(&self.place, &self.settings)?,
+            None => self.opener.reader()?,
         };
         Ok(Reader { pool: self, connection: Some(connection) })
     }
 
     /// A further connection that reads, which whoever asked for it closes before the pool.
     pub(crate) fn own_reader(&self) -> Result<Connection, Fault> {
-        Connection::reader(&self.place, &self.settings)
+        self.opener.reader()
     }
 
     /// Closes every connection that is not on loan, the writer last.
@@ -103,7 +96,7 @@ impl SharedWriter {
     }
 
     /// Runs `work` with the connection, unless it is closed.
-    pub(crate) fn with<R>(&self, work: impl FnOnce(&Connection) -> Result<R, Fault>) -> Option<Result<R, Fault>> {
+    pub(crate) fn lend<R>(&self, work: impl FnOnce(&Connection) -> Result<R, Fault>) -> Option<Result<R, Fault>> {
         self.lock().as_ref().map(work)
     }
 }

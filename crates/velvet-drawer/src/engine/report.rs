@@ -1,12 +1,13 @@
 //! Telling the app's log of statements: those that are slow, or all.
 
-use crate::events;
 use std::path::{Path, PathBuf};
 use std::time::{Duration, Instant};
 
 /// Which statements the app's log is told of.
-#[derive(Clone, Debug)]
+#[derive(Clone, Debug, Default)]
 pub(crate) struct Reporting {
+    /// Who is told.
+    pub(crate) to: Option<fn(&Ran<'_>)>,
     /// Those that take this long, or longer.
     pub(crate) slow: Option<Duration>,
     /// All of them.
@@ -15,10 +16,14 @@ pub(crate) struct Reporting {
     pub(crate) values: bool,
 }
 
-impl Default for Reporting {
-    fn default() -> Self {
-        Reporting { slow: Some(Duration::from_millis(250)), all: false, values: false }
-    }
+/// A statement that was run.
+pub(crate) struct Ran<'a> {
+    pub(crate) file: &'a Path,
+    pub(crate) text: &'a str,
+    /// How many rows it read or changed.
+    pub(crate) rows: u64,
+    pub(crate) took: Duration,
+    pub(crate) is_slow: bool,
 }
 
 /// Tells the app's log of the statements of one connection.
@@ -34,23 +39,22 @@ impl Report {
 
     /// Of a connection that tells nothing.
     pub(super) fn none() -> Report {
-        Report { reporting: Reporting { slow: None, all: false, values: false }, file: PathBuf::new() }
+        Report { reporting: Reporting::default(), file: PathBuf::new() }
     }
 
     /// Tells of a statement when what this returns is dropped; nothing when it may not be told of.
     #[inline]
     pub(super) fn begun<'a>(&'a self, text: &'a str, statement: &rusqlite::Statement<'_>) -> Option<Telling<'a>> {
-        if !events::ARE_ON || (!self.reporting.all && self.reporting.slow.is_none()) {
-            return None;
-        }
+        let tell = self.reporting.to?;
         let with_values = if self.reporting.values { statement.expanded_sql() } else { None };
-        Some(Telling { report: self, text, with_values, begun: Instant::now(), rows: 0 })
+        Some(Telling { report: self, tell, text, with_values, begun: Instant::now(), rows: 0 })
     }
 }
 
 /// A statement that is being run.
 pub(super) struct Telling<'a> {
     report: &'a Report,
+    tell: fn(&Ran<'_>),
     text: &'a str,
     with_values: Option<String>,
     begun: Instant,
@@ -63,10 +67,9 @@ impl Drop for Telling<'_> {
         let took = self.begun.elapsed();
         let Report { reporting, file } = self.report;
         let text = self.with_values.as_deref().unwrap_or(self.text);
-        if reporting.slow.is_some_and(|slow| took >= slow) {
-            events::slow(file, text, self.rows, took);
-        } else if reporting.all {
-            events::statement(file, text, self.rows, took);
+        let is_slow = reporting.slow.is_some_and(|slow| took >= slow);
+        if is_slow || reporting.all {
+            (self.tell)(&Ran { file, text, rows: self.rows, took, is_slow });
         }
     }
 }

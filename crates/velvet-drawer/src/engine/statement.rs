@@ -3,7 +3,7 @@
 use super::report::Telling;
 use super::{Connection, Fault};
 use rusqlite::types::{ToSqlOutput, ValueRef as EngineValue};
-use velvet_core::{ColumnType, Misfit, Output, Sink, Source, Value, ValueRef};
+use velvet_core::{ColumnType, Misfit, Output, Sink, Source, ValueRef};
 
 /// A prepared statement, kept by its connection for the next time.
 pub(crate) struct Statement<'c> {
@@ -26,8 +26,9 @@ impl<'c> Statement<'c> {
     }
 
     /// Binds arguments in order, from the first.
-    pub(crate) fn bind_all(&mut self, values: &[Value]) -> Result<(), Fault> {
-        values.iter().enumerate().try_for_each(|(at, value)| self.bind(at + 1, value.as_ref()))
+    #[inline]
+    pub(crate) fn bind_all<'v>(&mut self, values: impl IntoIterator<Item = ValueRef<'v>>) -> Result<(), Fault> {
+        values.into_iter().enumerate().try_for_each(|(at, value)| self.bind(at + 1, value))
     }
 
     /// A sink that binds a record's columns: all of them, or only those at `positions`, in order.
@@ -168,6 +169,15 @@ pub(crate) struct Rows<'s> {
 }
 
 impl<'s> Rows<'s> {
+    /// Calls `each` with every row that is left.
+    #[inline]
+    pub(crate) fn each<E: From<Fault>>(&mut self, mut each: impl FnMut(Row<'_, 's>) -> Result<(), E>) -> Result<(), E> {
+        while let Some(row) = self.next()? {
+            each(row)?;
+        }
+        Ok(())
+    }
+
     /// The next row, or nothing after the last.
     #[inline]
     pub(crate) fn next(&mut self) -> Result<Option<Row<'_, 's>>, Fault> {

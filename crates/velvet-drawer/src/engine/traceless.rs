@@ -2,7 +2,7 @@
 //!
 //! The engine has no one way of doing so; which way is right depends on what stands beside the file.
 
-use super::{Connection, Fault, FaultKind};
+use super::{Connection, Fault, FaultKind, is_open_here};
 use crate::beside::with_companions;
 use rusqlite::hooks::{AuthAction, AuthContext, Authorization};
 use rusqlite::{OpenFlags, ffi};
@@ -29,10 +29,10 @@ pub(crate) struct Traceless {
 type Standing = Option<(u64, Option<SystemTime>)>;
 
 impl Traceless {
-    /// Opens the file at `path` for reading. `is_open_here` says whether this process has it open otherwise.
-    pub(crate) fn open(path: &Path, is_open_here: bool) -> Result<Traceless, Fault> {
+    /// Opens the file at `path` for reading.
+    pub(super) fn open(path: &Path) -> Result<Traceless, Fault> {
         let before = standing(path);
-        if is_open_here {
+        if is_open_here(path) {
             // What stands beside it is there already, and changes at any moment.
             let connection = open(path, "mode=ro")?;
             return Ok(Traceless { connection, before, path: path.to_owned(), frozen: false, _copy: None });
@@ -53,7 +53,7 @@ impl Traceless {
         };
         let connection = open(path, way)?;
         if log && !shared {
-            connection.run("PRAGMA locking_mode = EXCLUSIVE")?;
+            connection.keep_others_out()?;
         }
         connection.leave_log_alone(true);
         Ok(Traceless { connection, before, path: path.to_owned(), frozen: !log, _copy: None })
@@ -61,13 +61,11 @@ impl Traceless {
 
     /// Runs `read`. Where the file was taken for one at rest and something changed it meanwhile, says so, because what
     /// was read may be torn.
-    pub(crate) fn read<R>(&self, read: impl FnOnce(&Connection) -> Result<R, Fault>) -> Result<R, Fault> {
+    pub(crate) fn read<R, E: From<Fault>>(&self, read: impl FnOnce(&Connection) -> Result<R, E>) -> Result<R, E> {
         let result = read(&self.connection);
         if self.frozen && standing(&self.path) != self.before {
-            return Err(Fault {
-                kind: FaultKind::Locked,
-                message: "the file was changed by another program while it was read".into(),
-            });
+            let message = "the file was changed by another program while it was read".into();
+            return Err(Fault { kind: FaultKind::Locked, message }.into());
         }
         result
     }

@@ -36,14 +36,14 @@ impl Connection {
     }
 
     fn begin(&self, text: &'static str) -> Result<Transaction<'_>, Fault> {
-        self.execute(text)?;
+        self.execute(text, [])?;
         self.open.is_open.set(true);
         Ok(Transaction { connection: self })
     }
 
     /// Begins a part of the transaction that is open.
     pub(crate) fn savepoint(&self) -> Result<Savepoint<'_>, Fault> {
-        self.execute("SAVEPOINT velvet_part")?;
+        self.execute("SAVEPOINT velvet_part", [])?;
         Ok(Savepoint { connection: self, counted: self.counted(), is_kept: false })
     }
 
@@ -79,7 +79,7 @@ impl Connection {
 impl Transaction<'_> {
     /// Keeps what was written.
     pub(crate) fn commit(self) -> Result<(), Fault> {
-        self.connection.execute("COMMIT")
+        self.connection.execute("COMMIT", []).map(drop)
     }
 }
 
@@ -91,7 +91,7 @@ impl Drop for Transaction<'_> {
         let was_rolled_back = open.is_rolled_back.replace(false);
         if self.connection.is_in_transaction() {
             // Where the engine cannot roll back, the file is not readable any more, which the next statement says.
-            let _ = self.connection.execute("ROLLBACK");
+            let _ = self.connection.execute("ROLLBACK", []);
             self.connection.count_again_from(Vec::new());
         } else if was_rolled_back {
             self.connection.count_again_from(Vec::new());
@@ -102,7 +102,7 @@ impl Drop for Transaction<'_> {
 impl Savepoint<'_> {
     /// Keeps what was written in this part, as far as the transaction is kept.
     pub(crate) fn keep(mut self) -> Result<(), Fault> {
-        self.connection.execute("RELEASE velvet_part")?;
+        self.connection.execute("RELEASE velvet_part", [])?;
         self.is_kept = true;
         Ok(())
     }
@@ -112,8 +112,8 @@ impl Drop for Savepoint<'_> {
     fn drop(&mut self) {
         if !self.is_kept && self.connection.is_in_transaction() {
             // Where this fails, the engine has rolled back the whole transaction, and nothing more can be done in it.
-            let _ = self.connection.execute("ROLLBACK TO velvet_part");
-            let _ = self.connection.execute("RELEASE velvet_part");
+            let _ = self.connection.execute("ROLLBACK TO velvet_part", []);
+            let _ = self.connection.execute("RELEASE velvet_part", []);
             self.connection.count_again_from(std::mem::take(&mut self.counted));
         }
     }

@@ -1,6 +1,6 @@
 //! A complete copy of a file, also of one that is open.
 
-use super::{Connection, Fault, Settings};
+use super::{Connection, Fault, Opener};
 use rusqlite::backup::Backup;
 use std::path::Path;
 use std::time::Duration;
@@ -13,12 +13,12 @@ const PAGES: i32 = 4096;
 /// Copies what the file at `path` holds, what stands in the log beside it included, to a new file at `to`. The copy is one
 /// file, on the device when this returns.
 pub(crate) fn copy_whole(path: &Path, to: &Path) -> Result<(), Fault> {
-    copy_from(&Connection::reader(path, &Settings::of_ours(WAIT, false))?, to)
+    copy_from(&Opener::new(path).waiting(WAIT).reader()?, to)
 }
 
 /// As [`copy_whole`], of the file behind a connection.
 pub(crate) fn copy_from(source: &Connection, to: &Path) -> Result<(), Fault> {
-    let mut target = Connection::writer(to, &Settings::of_ours(WAIT, false))?;
+    let mut target = Opener::new(to).waiting(WAIT).writer()?;
     Backup::new(&source.engine, &mut target.engine)?.run_to_completion(PAGES, Duration::ZERO, None)?;
     target.merge_alone()?;
     target.close()

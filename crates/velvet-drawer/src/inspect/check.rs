@@ -1,11 +1,10 @@
 //! Whether a file is sound: its pages, links, indexes and search indexes, stored values, and what it says about itself.
 
-use super::file::{File, list};
+use super::file::File;
+use crate::about::About;
 use crate::engine::{Connection, Fault, FaultKind};
 use crate::error::Error;
-use crate::opening::About;
 use crate::searching;
-use crate::upgrading;
 use std::fmt;
 use velvet_core::fits::fits;
 use velvet_core::name::{KEY_COLUMN, quoted};
@@ -142,16 +141,14 @@ fn damage(checked: &mut Checked, table: Option<&str>, fault: Fault) -> Result<()
 }
 
 fn pages(connection: &Connection, checked: &mut Checked) -> Result<(), Fault> {
-    for line in list(connection, "PRAGMA integrity_check(1000)")? {
-        if line != "ok" {
-            checked.add(ProblemKind::Pages, None, None, line);
-        }
+    for line in connection.broken_pages()? {
+        checked.add(ProblemKind::Pages, None, None, line);
     }
     Ok(())
 }
 
 fn bookkeeping(connection: &Connection, declared: &Structure, checked: &mut Checked) -> Result<(), Fault> {
-    for difference in Physical::of(declared).differences(&upgrading::physical(connection)?) {
+    for difference in Physical::of(declared).differences(&connection.physical()?) {
         checked.add(ProblemKind::Structure, None, None, difference);
     }
     let said = About::fact(connection, "fingerprint")?.unwrap_or_default();
@@ -159,7 +156,7 @@ fn bookkeeping(connection: &Connection, declared: &Structure, checked: &mut Chec
         let what = "the fingerprint that the file keeps is not that of the structure it keeps";
         checked.add(ProblemKind::Bookkeeping, None, None, what.into());
     }
-    let version = connection.number("PRAGMA user_version")?;
+    let version = connection.version()?;
     let newest = connection.number("SELECT coalesce(max(version), 0) FROM velvet_versions")?;
     if version != newest {
         let what = format!("the file is at version {version}, but says that it went through versions up to {newest}");
@@ -169,12 +166,9 @@ fn bookkeeping(connection: &Connection, declared: &Structure, checked: &mut Chec
 }
 
 fn links(connection: &Connection, checked: &mut Checked) -> Result<(), Fault> {
-    let mut statement = connection.prepare("SELECT \"table\", rowid, parent FROM pragma_foreign_key_check")?;
-    let mut rows = statement.rows();
-    while let Some(row) = rows.next()? {
-        let (table, number, parent) = (row.text(0), row.integer(1), row.text(2));
-        let what = format!("{table} {number} links to a {parent} that is not there");
-        checked.add(ProblemKind::Link, Some(table), Some(number), what);
+    for broken in connection.broken_links(None, u64::MAX)? {
+        let what = format!("{} {} links to a {} that is not there", broken.table, broken.row, broken.to);
+        checked.add(ProblemKind::Link, Some(&broken.table), Some(broken.row), what);
     }
     Ok(())
 }
@@ -191,9 +185,7 @@ fn values(
 ) -> Result<(), Fault> {
     let columns: Vec<String> = table.column_names().map(quoted).collect();
     let text = format!("SELECT {} FROM {} ORDER BY {}", columns.join(", "), quoted(&table.name), quoted(KEY_COLUMN));
-    let mut statement = connection.prepare(&text)?;
-    let mut rows = statement.rows();
-    while let Some(row) = rows.next()? {
+    connection.rows(&text, [], |row| {
         for (at, column) in table.columns.iter().enumerate() {
             if let Err(misfit) = fits(column, row.value(at + 1)) {
                 let (name, number) = (&table.name, row.integer(0));
@@ -206,7 +198,8 @@ fn values(
         if checked.rows.is_multiple_of(ROWS_BETWEEN) {
             looked_at(checked.rows);
         }
-    }
+        Ok::<_, Fault>(())
+    })?;
     looked_at(checked.rows);
     Ok(())
 }

@@ -2,9 +2,9 @@
 
 use super::file::{File, FoundTable};
 use super::structure::{ColumnStructure, TableStructure};
-use crate::engine::{Connection, Fault, Row};
+use crate::about::About;
+use crate::engine::{Connection, Row};
 use crate::error::Error;
-use crate::opening::About;
 use std::cmp::Ordering;
 use std::collections::BTreeMap;
 use velvet_core::ValueRef;
@@ -49,7 +49,7 @@ pub enum Difference<'a> {
         /// Its table.
         table: &'a str,
         /// The columns and values by which it is known.
-        key: &'a [(&'a str, ValueRef<'a>)],
+        known_by: &'a [(&'a str, ValueRef<'a>)],
         /// All columns and their values.
         row: &'a [(&'a str, ValueRef<'a>)],
     },
@@ -58,7 +58,7 @@ pub enum Difference<'a> {
         /// Its table.
         table: &'a str,
         /// The columns and values by which it is known.
-        key: &'a [(&'a str, ValueRef<'a>)],
+        known_by: &'a [(&'a str, ValueRef<'a>)],
         /// All columns and their values.
         row: &'a [(&'a str, ValueRef<'a>)],
     },
@@ -67,7 +67,7 @@ pub enum Difference<'a> {
         /// Its table.
         table: &'a str,
         /// The columns and values by which it is known.
-        key: &'a [(&'a str, ValueRef<'a>)],
+        known_by: &'a [(&'a str, ValueRef<'a>)],
         /// The columns that differ: the value before, and after.
         columns: &'a [(&'a str, ValueRef<'a>, ValueRef<'a>)],
     },
@@ -126,7 +126,7 @@ impl File {
         let mut comparison = Comparison { structure: differences(&structure, &structure_after), tables: Vec::new() };
         let created = |file: &File| {
             file.read("cannot read when it was created", |c| {
-                if file.is_ours() { About::fact(c, "created_at") } else { Ok(None) }
+                if file.is_ours() { Ok(About::fact(c, "created_at")?) } else { Ok(None) }
             })
         };
         let is_copy = created(self)?.is_some_and(|at| created(after).is_ok_and(|other| other.as_ref() == Some(&at)));
@@ -156,22 +156,22 @@ impl File {
         Ok(comparison)
     }
 
-    /// The column that is the key of the records' own, where a table of our own has one.
+    /// The column of the records' own key, where a table of our own has one.
     pub fn own_key(&self, table: &str) -> Option<String> {
-        self.declared()?.table(table)?.natural_key.clone()
+        self.declared()?.table(table)?.own_key.clone()
     }
 
     fn is_known_by_own_key(&self, table: &str, matched_by: &[String]) -> bool {
         self.own_key(table).is_some_and(|own_key| matched_by == std::slice::from_ref(&own_key))
     }
 
-    /// For each link of a table to records with a key of their own, that key as an expression.
+    /// For each link of a table to records with an own key, that key as an expression.
     fn links_told_by_own_keys(&self, table: &str) -> BTreeMap<String, String> {
         let Some(structure) = self.declared() else { return BTreeMap::new() };
         let columns = structure.table(table).map_or(&[][..], |t| &t.columns);
         let told = columns.iter().filter_map(|column| {
             let Kind::Link { table: target } = &column.kind else { return None };
-            let own_key = structure.table(target)?.natural_key.as_ref()?;
+            let own_key = structure.table(target)?.own_key.as_ref()?;
             let (key, link) = (quoted(KEY_COLUMN), quoted(&column.name));
             let text = format!(
                 "(SELECT linked.{} FROM {} AS linked WHERE linked.{key} = {}.{link})",
@@ -224,15 +224,10 @@ impl Comparing<'_> {
             matched_by: self.matched_by.clone(),
             ..TableComparison::default()
         };
-        let mut own = Ok(());
         let doing = format!("cannot compare the rows of `{}`", self.table);
         self.before.read(&doing, |before| {
-            // What the second file says is no error of the first.
-            own =
-                self.after.read(&doing, |after| self.merge(before, after, &mut found, each, looked_at)).and_then(|r| r);
-            Ok(())
+            self.after.read(&doing, |after| self.merge(before, after, &mut found, each, looked_at))
         })?;
-        own?;
         let are_rows_same = found.added + found.removed + found.changed == 0;
         found.only_order = are_rows_same && found.same > 1 && self.order_differs()?;
         Ok(found)
@@ -252,7 +247,7 @@ impl Comparing<'_> {
         found: &mut TableComparison,
         each: &mut dyn FnMut(Difference<'_>) -> Result<(), Error>,
         looked_at: &mut dyn FnMut(u64),
-    ) -> Result<Result<(), Error>, Fault> {
+    ) -> Result<(), Error> {
         let order: Vec<String> = self.matched_by.iter().map(|c| format!("{} COLLATE BINARY", quoted(c))).collect();
         let text = self.text(&order.join(", "));
         let (mut first, mut second) = (before.prepare(&text)?, after.prepare(&text)?);
@@ -269,23 +264,20 @@ impl Comparing<'_> {
                     order_of_rows((0..keys).map(|at| old.value(at)), (0..keys).map(|at| new.value(at)))
                 }
             };
-            let told = match (side, &old, &new) {
+            match (side, &old, &new) {
                 (Ordering::Less, Some(row), _) => {
                     found.removed += 1;
                     let row = self.named(row);
-                    each(Difference::Removed { table: self.table, key: &row[..known], row: &row })
+                    each(Difference::Removed { table: self.table, known_by: &row[..known], row: &row })
                 }
                 (Ordering::Greater, _, Some(row)) => {
                     found.added += 1;
                     let row = self.named(row);
-                    each(Difference::Added { table: self.table, key: &row[..known], row: &row })
+                    each(Difference::Added { table: self.table, known_by: &row[..known], row: &row })
                 }
                 (_, Some(old), Some(new)) => self.changed(old, new, found, each),
                 _ => Ok(()),
-            };
-            if told.is_err() {
-                return Ok(told);
-            }
+            }?;
             if side.is_le() {
                 old = first.next()?;
             }
@@ -299,7 +291,7 @@ impl Comparing<'_> {
             }
         }
         looked_at(rows);
-        Ok(Ok(()))
+        Ok(())
     }
 
     fn named<'r>(&'r self, row: &Row<'r, '_>) -> Vec<(&'r str, ValueRef<'r>)> {
@@ -319,10 +311,10 @@ impl Comparing<'_> {
             return Ok(());
         }
         found.changed += 1;
-        let key = self.named(old);
+        let known_by = self.named(old);
         let differ = (keys..self.columns.len()).filter(|at| old.value(*at) != new.value(*at));
         let columns: Vec<_> = differ.map(|at| (self.columns[at].as_str(), old.value(at), new.value(at))).collect();
-        each(Difference::Changed { table: self.table, key: &key[..self.known_by.len()], columns: &columns })
+        each(Difference::Changed { table: self.table, known_by: &known_by[..self.known_by.len()], columns: &columns })
     }
 
     /// Whether rows that are the same stand in another order. Where they are matched by their row numbers, they cannot.
@@ -334,9 +326,8 @@ impl Comparing<'_> {
         let (text, text_after) = (self.text(&order_before), self.text(&order_after));
         let doing = format!("cannot compare the order of the rows of `{}`", self.table);
         let keys = self.matched_by.len();
-        let mut differs = Ok(false);
         self.before.read(&doing, |before| {
-            differs = self.after.read(&doing, |after| {
+            self.after.read(&doing, |after| {
                 let (mut first, mut second) = (before.prepare(&text)?, after.prepare(&text_after)?);
                 let (mut first, mut second) = (first.rows(), second.rows());
                 while let (Some(old), Some(new)) = (first.next()?, second.next()?) {
@@ -345,10 +336,8 @@ impl Comparing<'_> {
                     }
                 }
                 Ok(false)
-            });
-            Ok(())
-        })?;
-        differs
+            })
+        })
     }
 }
 

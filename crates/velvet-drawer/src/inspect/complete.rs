@@ -2,14 +2,15 @@
 
 use super::file::File;
 use super::sessions::SessionEnd;
-use crate::engine::COMPANIONS;
+use crate::beside::COMPANIONS;
+use crate::engine::Opener;
 use crate::error::Error;
-use crate::opening::is_open_here;
 use std::collections::BTreeSet;
 use std::fs;
-use std::io::{self, BufReader, Read};
+use std::io::{self, BufReader, Read, Seek, SeekFrom};
 use std::path::{Path, PathBuf};
-use velvet_core::log::{self, FRAME, HEAD, Header};
+use velvet_core::header::Header;
+use velvet_core::wal;
 
 const RIGHT_WAY: &str = "To pull a complete copy, end the app and copy both files, or run `velvet copy`, or let the app hand one \
     out with Drawer::copy_to";
@@ -50,7 +51,7 @@ impl File {
         let log = Beside::of(self.path(), COMPANIONS[0]);
         let certain = |what| Incomplete { what, is_told_by_file: true };
         let mut reasons: Vec<Incomplete> = not_as_one(self.path()).into_iter().map(certain).collect();
-        if !is_open_here(self.path()) && !log.is_there && header(self.path()).is_ok_and(|h| h.keeps_log) {
+        if !log.is_there && header(self.path()).is_some_and(|h| h.keeps_log) {
             reasons.extend(self.pulled_alone(&log)?);
         }
         Ok(reasons)
@@ -90,12 +91,8 @@ pub struct Incomplete {
 
 /// Why a file and what stands beside it are not one whole, told from outside; nothing where no reason is seen.
 pub(super) fn not_as_one(path: &Path) -> Option<String> {
-    // A handle of our own on a file that this process has open would, when closed, drop the engine's locks.
-    if is_open_here(path) {
-        return None;
-    }
+    let header = header(path)?;
     let [log, _, journal] = COMPANIONS.map(|end| Beside::of(path, end));
-    let header = header(path).ok()?;
     if log.bytes > 0 {
         return of_log(path, &header, &log);
     }
@@ -121,11 +118,9 @@ impl Beside {
     }
 }
 
-fn header(path: &Path) -> io::Result<Header> {
-    let mut bytes = [0; Header::BYTES];
-    let mut file = fs::File::open(path)?;
-    file.read_exact(&mut bytes)?;
-    Header::read(&bytes, file.metadata()?.len()).ok_or_else(|| io::Error::other("no database"))
+/// Nothing where this process has the file open: what stands beside it then changes at any moment.
+fn header(path: &Path) -> Option<Header> {
+    Opener::new(path).header().ok().flatten()
 }
 
 fn cut(header: &Header) -> Option<String> {
@@ -157,7 +152,7 @@ fn of_log(path: &Path, header: &Header, beside: &Beside) -> Option<String> {
     if log.counts.is_some_and(|(_, last)| header.count > last) {
         return Some(another("the log is older than the file"));
     }
-    if log.counts.is_some_and(|(first, _)| header.count.wrapping_add(1) < first) || !log.missing.is_empty() {
+    if log.counts.is_some_and(|(first, _)| header.count.wrapping_add(1) < first) || log.is_missing {
         return Some(another("the file is older than the log, and what was merged in between is missing"));
     }
     None
@@ -167,36 +162,26 @@ fn of_log(path: &Path, header: &Header, beside: &Beside) -> Option<String> {
 struct Log {
     /// How often the file's header had been written at the first and the last time that the log has it.
     counts: Option<(u32, u32)>,
-    /// Pages that are neither in the log nor in the file.
-    missing: BTreeSet<u32>,
+    /// Whether there are pages that are neither in the log nor in the file.
+    is_missing: bool,
 }
 
 /// Reads which pages a log has; nothing where it is no log of a file like this.
 fn read_log(path: &Path, header: &Header) -> io::Result<Option<Log>> {
     let mut file = BufReader::new(fs::File::open(path)?);
-    let mut head = [0; HEAD];
-    file.read_exact(&mut head)?;
-    let Some(head) = log::Head::read(&head).filter(|head| head.page_size == header.page_size) else { return Ok(None) };
-    let (mut counts, mut beyond, mut pages) = (None, BTreeSet::new(), header.pages_there);
-    let mut frame = [0; FRAME];
-    while file.read_exact(&mut frame).is_ok() {
-        let Some((page, commit)) = head.frame(&frame) else { break };
-        let mut skip = i64::from(header.page_size);
-        if page == 1 {
+    let Some(frames) = wal::frames(&mut file, header.page_size)? else { return Ok(None) };
+    let (mut counts, mut pages) = (None, header.pages_there);
+    for frame in &frames {
+        if frame.page == 1 {
             let mut start = [0; Header::BYTES];
+            file.seek(SeekFrom::Start(frame.at))?;
             file.read_exact(&mut start)?;
-            skip -= Header::BYTES as i64;
             let count = Header::count(&start);
             counts = Some((counts.map_or(count, |(first, _)| first), count));
         }
-        if page > header.pages_there {
-            beyond.insert(page);
-        }
-        if let Some(size) = commit {
-            pages = size;
-        }
-        file.seek_relative(skip)?;
+        pages = frame.commit.unwrap_or(pages);
     }
-    let missing = (header.pages_there.saturating_add(1)..=pages).filter(|p| !beyond.contains(p)).take(1).collect();
-    Ok(Some(Log { counts, missing }))
+    let there: BTreeSet<u32> = frames.iter().map(|f| f.page).collect();
+    let is_missing = (header.pages_there.saturating_add(1)..=pages).any(|p| !there.contains(&p));
+    Ok(Some(Log { counts, is_missing }))
 }

@@ -18,9 +18,9 @@ impl File {
     pub fn copy_to(&self, path: impl AsRef<Path>, without_private: bool) -> Result<(), Error> {
         let doing = "cannot copy the file";
         new_file::make_new(path.as_ref(), doing, |unfinished| {
-            self.read(doing, |c| copy_from(c, unfinished))?;
+            self.read(doing, |c| Ok(copy_from(c, unfinished)?))?;
             match self.declared().filter(|_| without_private) {
-                Some(structure) => blank_private(unfinished, structure).map_err(|fault| Error::engine(doing, fault)),
+                Some(structure) => Ok(blank_private(unfinished, structure)?),
                 None => Ok(()),
             }
         })

@@ -1,13 +1,14 @@
 //! Writing tables out in open formats, without loss.
 
-use super::file::{File, FoundColumn, FoundTable, list, literal};
+use super::file::{File, FoundColumn, FoundTable};
 use super::rows::Page;
+use crate::engine::{Entry, EntryKind, MADE, marking};
 use crate::error::Error;
 use std::io::{self, Write};
-use velvet_core::ValueRef;
 use velvet_core::exchange::{to_field, to_json};
 use velvet_core::name::quoted;
 use velvet_core::structure::Kind;
+use velvet_core::{Value, ValueRef};
 
 /// In what form rows go out, or come in.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -31,13 +32,10 @@ impl File {
             Exchange::JsonLines => self.json_lines(table, None, out),
             Exchange::Csv => self.csv(table, out),
             Exchange::SqlText => {
-                for statement in self.creating("type = 'table' AND name = ?1", &table.name)? {
-                    written(writeln!(out, "{statement};"))?;
-                }
+                let entries = self.catalogue()?;
+                make(&entries, |e| e.word() == "table" && e.name == table.name, out)?;
                 let rows = self.inserts(table, self.stored(table)?, out)?;
-                for statement in self.creating("type = 'index' AND tbl_name = ?1", &table.name)? {
-                    written(writeln!(out, "{statement};"))?;
-                }
+                make(&entries, |e| e.kind == EntryKind::Index && e.table == table.name, out)?;
                 Ok(rows)
             }
         }
@@ -71,11 +69,9 @@ impl File {
 
     /// The tables that hold rows themselves, without bookkeeping.
     fn real_tables(&self) -> Result<Vec<String>, Error> {
-        let names = self.table_names()?;
-        let real = self.read("cannot list the tables", |c| {
-            list(c, "SELECT name FROM pragma_table_list WHERE schema = 'main' AND type = 'table'")
-        })?;
-        Ok(names.into_iter().filter(|name| real.contains(name)).collect())
+        let entries = self.catalogue()?;
+        let is_real = |name: &String| entries.iter().any(|e| e.kind == EntryKind::Table && e.name == *name);
+        Ok(self.table_names()?.into_iter().filter(is_real).collect())
     }
 
     fn json_lines(&self, table: &FoundTable, named: Option<&str>, out: &mut dyn Write) -> Result<u64, Error> {
@@ -128,64 +124,56 @@ impl File {
     }
 
     fn whole_file(&self, out: &mut dyn Write) -> Result<u64, Error> {
-        let number = |name: &str| self.read("cannot read the header", |c| c.number(&format!("PRAGMA {name}")));
-        written(writeln!(out, "PRAGMA foreign_keys = OFF;\nBEGIN;"))?;
-        written(writeln!(
-            out,
-            "PRAGMA application_id = {};\nPRAGMA user_version = {};",
-            number("application_id")?,
-            number("user_version")?
-        ))?;
+        let (application, version, entries, last) = self.read("cannot read the structure", |c| {
+            Ok((c.application()?, c.version()?, c.entries()?, c.last_row_numbers()?))
+        })?;
+        written(write!(out, "{}", marking(application, version)))?;
         // What a virtual table keeps is made with it.
-        let real = "type = 'table' AND sql NOT LIKE 'CREATE VIRTUAL%' AND name IN (SELECT name FROM pragma_table_list WHERE \
-                    schema = 'main' AND type = 'table') AND name NOT LIKE 'sqlite\\_%' ESCAPE '\\' AND ?1 = ''";
-        for statement in self.creating(real, "")? {
-            written(writeln!(out, "{statement};"))?;
-        }
+        let is_real = |e: &Entry| e.kind == EntryKind::Table && !e.is_of_engine();
+        make(&entries, is_real, out)?;
         let mut rows = 0;
-        let text = format!("SELECT name FROM sqlite_schema WHERE {} ORDER BY rowid", real.replace("?1", "''"));
-        for name in self.read("cannot list the tables", |c| list(c, &text))? {
-            let table = self.table(&name)?;
+        for entry in entries.iter().filter(|e| is_real(e)) {
+            let table = self.table(&entry.name)?;
             rows += self.inserts(&table, self.stored(&table)?, out)?;
         }
-        if number_of(self, "SELECT count(*) FROM sqlite_schema WHERE name = 'sqlite_sequence'")? > 0 {
+        if let Some(last) = last {
             written(writeln!(out, "DELETE FROM sqlite_sequence;"))?;
-            let table = self.table("sqlite_sequence")?;
-            self.inserts(&table, self.stored(&table)?, out)?;
+            for (table, number) in last {
+                let (table, number) = (Value::Text(table).literal(), number.literal());
+                written(writeln!(
+                    out,
+                    "INSERT INTO \"sqlite_sequence\" (\"name\", \"seq\") VALUES ({table}, {number});"
+                ))?;
+            }
         }
-        self.create_all(&["type = 'index'", "type = 'table' AND sql LIKE 'CREATE VIRTUAL%'"], out)?;
-        rows += self.virtual_tables(out)?;
-        self.create_all(&["type = 'view'", "type = 'trigger'"], out)?;
-        written(writeln!(out, "COMMIT;"))?;
+        make(&entries, |e| e.kind == EntryKind::Index, out)?;
+        make(&entries, |e| e.kind == EntryKind::Virtual, out)?;
+        rows += self.virtual_tables(&entries, out)?;
+        make(&entries, |e| e.kind == EntryKind::View, out)?;
+        make(&entries, |e| e.kind == EntryKind::Trigger, out)?;
+        written(writeln!(out, "{MADE}"))?;
         Ok(rows)
     }
 
-    fn create_all(&self, kinds: &[&str], out: &mut dyn Write) -> Result<(), Error> {
-        for kind in kinds {
-            for statement in self.creating(&format!("{kind} AND ?1 = ''"), "")? {
-                written(writeln!(out, "{statement};"))?;
+    /// What virtual tables show: search indexes over another table are made again from that, others get their rows.
+    fn virtual_tables(&self, entries: &[Entry], out: &mut dyn Write) -> Result<u64, Error> {
+        let indexes = |entry: &&Entry| {
+            let statement = entry.statement.to_ascii_lowercase();
+            statement.contains("fts5") && statement.contains("content=")
+        };
+        let is_virtual = |e: &&Entry| e.kind == EntryKind::Virtual;
+        for index in entries.iter().filter(is_virtual).filter(indexes) {
+            if !index.statement.contains("content=''") {
+                written(writeln!(out, "INSERT INTO {0} ({0}) VALUES ('rebuild');", quoted(&index.name)))?;
             }
         }
-        Ok(())
-    }
-
-    /// What virtual tables show: search indexes over another table are made again from that, others get their rows.
-    fn virtual_tables(&self, out: &mut dyn Write) -> Result<u64, Error> {
-        let list_of = |more: &str| {
-            let text =
-                format!("SELECT name FROM sqlite_schema WHERE sql LIKE 'CREATE VIRTUAL%' AND {more} ORDER BY rowid");
-            self.read("cannot list the virtual tables", |c| list(c, &text))
-        };
-        for index in list_of("sql LIKE '%fts5%content=%' AND sql NOT LIKE '%content=''''%'")? {
-            written(writeln!(out, "INSERT INTO {0} ({0}) VALUES ('rebuild');", quoted(&index)))?;
-        }
         let mut rows = 0;
-        let words = list_of("sql LIKE '%fts5%'")?;
-        for name in list_of("sql NOT LIKE '%fts5%content=%'")? {
-            let mut table = self.table(&name)?;
+        for entry in entries.iter().filter(is_virtual).filter(|e| !indexes(e)) {
+            let mut table = self.table(&entry.name)?;
             let mut columns = self.stored(&table)?;
-            // What is found in it is told by this number.
-            if let Some(number) = table.insertion_order.clone().filter(|_| words.contains(&name)) {
+            // What is found by words is told by this number.
+            let is_words = entry.statement.to_ascii_lowercase().contains("fts5");
+            if let Some(number) = table.insertion_order.clone().filter(|_| is_words) {
                 table.columns.push(FoundColumn::named(number.clone()));
                 columns.push(number);
             }
@@ -194,26 +182,10 @@ impl File {
         Ok(rows)
     }
 
-    /// The statements that create what satisfies a condition, as the file has them.
-    fn creating(&self, condition: &str, name: &str) -> Result<Vec<String>, Error> {
-        let text = format!("SELECT sql FROM sqlite_schema WHERE sql IS NOT NULL AND {condition} ORDER BY rowid");
-        self.read("cannot read the structure", |c| {
-            let mut statement = c.prepare(&text)?;
-            statement.bind(1, ValueRef::Text(name))?;
-            let mut rows = statement.rows();
-            let mut all = Vec::new();
-            while let Some(row) = rows.next()? {
-                all.push(row.text(0).to_owned());
-            }
-            Ok(all)
-        })
-    }
-
     /// The columns that are stored, and not computed of others.
     pub(super) fn stored(&self, table: &FoundTable) -> Result<Vec<String>, Error> {
-        let text =
-            format!("SELECT name FROM pragma_table_xinfo({}) WHERE hidden = 0 ORDER BY cid", literal(&table.name));
-        self.read("cannot read the columns", |c| list(c, &text))
+        let columns = self.read("cannot read the columns", |c| Ok(c.columns_of(&table.name)?))?;
+        Ok(columns.into_iter().filter(|c| c.is_stored).map(|c| c.name).collect())
     }
 
     fn each_stored(
@@ -240,8 +212,12 @@ impl File {
     }
 }
 
-fn number_of(file: &File, text: &str) -> Result<i64, Error> {
-    file.read("cannot read the structure", |c| c.number(text))
+/// Writes the statements that made some entries.
+fn make(entries: &[Entry], which: impl Fn(&Entry) -> bool, out: &mut dyn Write) -> Result<(), Error> {
+    for entry in entries.iter().filter(|e| which(e) && !e.statement.is_empty()) {
+        written(writeln!(out, "{};", entry.statement))?;
+    }
+    Ok(())
 }
 
 fn written(result: io::Result<()>) -> Result<(), Error> {

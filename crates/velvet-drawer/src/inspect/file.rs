@@ -2,9 +2,10 @@
 
 use super::complete;
 use super::words::meant;
-use crate::engine::{Connection, Fault, FaultKind, Traceless};
+use crate::about::About;
+use crate::engine::{Connection, Entry, EntryKind, Fault, FaultKind, Opener, Traceless};
 use crate::error::{Cause, Error};
-use crate::opening::{APPLICATION_ID, About, is_open_here, resolved};
+use crate::opening::resolved;
 use std::path::{Path, PathBuf};
 use std::time::Duration;
 use velvet_core::ValueRef;
@@ -66,18 +67,18 @@ impl File {
     pub fn open(path: impl AsRef<Path>) -> Result<File, Error> {
         let path = &std::path::absolute(path.as_ref()).unwrap_or_else(|_| path.as_ref().to_owned());
         if path.is_dir() {
-            return Err(Error::new(Cause::NotThere, "cannot look into the file: it is a folder")
+            return Err(Error::new(Cause::FileMissing, "cannot look into the file: it is a folder")
                 .advise("Give a file in it; inspect::drawers_in finds them")
                 .in_file(path));
         }
         if !path.exists() {
-            return Err(Error::new(Cause::NotThere, "cannot look into the file: it is not there")
+            return Err(Error::new(Cause::FileMissing, "cannot look into the file: it is not there")
                 .advise("Check the path")
                 .in_file(path));
         }
         let path = resolved(path)?;
         let fault = |fault: Fault| {
-            let error = Error::engine("cannot look into the file", fault).untouched(UNTOUCHED).in_file(&path);
+            let error = Error::from(fault).doing("cannot look into the file").untouched(UNTOUCHED).in_file(&path);
             // Where the file is not all there, that is the reason.
             match complete::not_as_one(&path) {
                 Some(why) => error.advise(format!("This may be why: {why}")),
@@ -85,10 +86,10 @@ impl File {
             }
         };
         let begin = || {
-            let engine = Traceless::open(&path, is_open_here(&path))?;
+            let engine = Opener::new(&path).traceless()?;
             let told = engine.read(|c| {
-                let is_ours = c.number("PRAGMA application_id")? == APPLICATION_ID;
-                Ok((is_ours, if is_ours { About::structure(c)? } else { None }))
+                let is_ours = About::is_ours(c)?;
+                Ok::<_, Fault>((is_ours, if is_ours { About::structure(c)? } else { None }))
             })?;
             Ok((engine, told))
         };
@@ -126,15 +127,13 @@ impl File {
     /// # Errors
     /// When the file cannot be read.
     pub fn table_names(&self) -> Result<Vec<String>, Error> {
-        let mut names = self.read("cannot list the tables", |c| {
-            list(
-                c,
-                "SELECT name FROM sqlite_schema WHERE type IN ('table', 'view') AND name NOT LIKE 'sqlite\\_%' ESCAPE '\\' \
-                 AND name NOT IN (SELECT name FROM pragma_table_list WHERE schema = 'main' AND type = 'shadow') ORDER BY rowid",
-            )
-        })?;
-        // Another program may call its tables so too.
-        names.retain(|name| !self.is_ours || !name.starts_with("velvet_"));
+        let is_shown = |e: &Entry| {
+            matches!(e.kind, EntryKind::Table | EntryKind::Virtual | EntryKind::View)
+                && !e.is_of_engine()
+                // Another program may call its tables so too.
+                && !(self.is_ours && e.name.starts_with("velvet_"))
+        };
+        let mut names: Vec<String> = self.catalogue()?.into_iter().filter(is_shown).map(|e| e.name).collect();
         if let Some(declared) = &self.structure {
             // An upgrade writes tables anew, which changes their order in the file.
             let position = |name: &String| declared.tables.iter().position(|t| t.name == *name).unwrap_or(usize::MAX);
@@ -155,19 +154,18 @@ impl File {
             Err(_) => word.to_owned(),
             Ok(name) => name.clone(),
         };
-        let of = |what: &str| format!("SELECT {what} FROM pragma_table_xinfo({}) WHERE hidden <> 1", literal(&name));
-        let (columns, types) =
-            self.read("cannot read the columns", |c| Ok((list(c, &of("name"))?, list(c, &of("type"))?)))?;
+        let columns = self.read("cannot read the columns", |c| Ok(c.columns_of(&name)?))?;
         if columns.is_empty() {
             return Err(
                 Error::new(Cause::BadQuery, format!("there is no table `{name}` in the file")).in_file(&self.path)
             );
         }
         let declared = self.structure.as_ref().and_then(|s| s.table(&name));
-        let kind = |column: &String| declared.and_then(|t| t.column(column)).map(|c| c.kind.clone());
-        let info = columns.into_iter().zip(types);
-        let columns: Vec<FoundColumn> = info
-            .map(|(name, storage)| FoundColumn { kind: kind(&name), holds_text: is_text(&storage), name })
+        let kind = |column: &str| declared.and_then(|t| t.column(column)).map(|c| c.kind.clone());
+        let columns: Vec<FoundColumn> = columns
+            .into_iter()
+            .filter(|c| !c.is_argument)
+            .map(|c| FoundColumn { kind: kind(&c.name), holds_text: is_text(&c.storage), name: c.name })
             .collect();
         let is_column = |name: &&&str| columns.iter().any(|c: &FoundColumn| c.name.eq_ignore_ascii_case(name));
         let row_number = ROW_NUMBER.iter().find(|name| !is_column(name)).copied();
@@ -176,9 +174,17 @@ impl File {
         Ok(FoundTable { name, columns, insertion_order: row_number.filter(|_| has_order).map(str::to_owned) })
     }
 
+    /// All that is in the file by name.
+    pub(super) fn catalogue(&self) -> Result<Vec<Entry>, Error> {
+        self.read("cannot read the structure", |c| Ok(c.entries()?))
+    }
+
     /// Runs `work`; `doing` begins the sentence when the engine refuses.
-    pub(super) fn read<R>(&self, doing: &str, work: impl FnOnce(&Connection) -> Result<R, Fault>) -> Result<R, Error> {
-        self.engine.read(work).map_err(|fault| Error::engine(doing, fault).untouched(UNTOUCHED).in_file(&self.path))
+    pub(super) fn read<R>(&self, doing: &str, work: impl FnOnce(&Connection) -> Result<R, Error>) -> Result<R, Error> {
+        self.engine.read(work).map_err(|error| {
+            let error = if error.is_bare() { error.doing(doing).or_untouched(UNTOUCHED) } else { error };
+            error.in_file(&self.path)
+        })
     }
 }
 
@@ -186,17 +192,6 @@ impl File {
 pub(super) fn is_text(storage: &str) -> bool {
     let storage = storage.to_ascii_uppercase();
     !storage.contains("INT") && ["CHAR", "CLOB", "TEXT"].iter().any(|word| storage.contains(word))
-}
-
-/// The text in the first column of all rows.
-pub(super) fn list(connection: &Connection, text: &str) -> Result<Vec<String>, Fault> {
-    let mut statement = connection.prepare(text)?;
-    let mut rows = statement.rows();
-    let mut all = Vec::new();
-    while let Some(row) = rows.next()? {
-        all.push(row.text(0).to_owned());
-    }
-    Ok(all)
 }
 
 /// A text as a literal, for the few places of a statement where nothing can be bound.

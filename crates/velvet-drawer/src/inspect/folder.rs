@@ -1,19 +1,15 @@
 //! Finding the drawers in a folder.
 
+use crate::about::APPLICATION_ID;
+use crate::engine::{Opener, is_open_here};
 use crate::error::{Cause, Error};
-use crate::opening::{APPLICATION_ID, is_open_here, resolved};
+use crate::opening::resolved;
 use std::fs;
-use std::io::{self, Read};
+use std::io;
 use std::path::{Path, PathBuf};
 
 /// How deep to look; deeper than any app's sandbox.
 const DEPTH: usize = 12;
-
-/// What every database in the open format begins with.
-const MAGIC: &[u8; 16] = b"SQLite format 3\0";
-
-/// Where the header has the application id.
-const APPLICATION_AT: std::ops::Range<usize> = 68..72;
 
 /// A database found in a folder.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -34,7 +30,7 @@ pub fn drawers_in(folder: impl AsRef<Path>) -> Result<Vec<FoundFile>, Error> {
     let folder = folder.as_ref();
     let mut found = Vec::new();
     search(folder, DEPTH, &mut found)
-        .map_err(|e| Error::new(Cause::NotThere, format!("cannot look into the folder: {e}")).in_file(folder))?;
+        .map_err(|e| Error::new(Cause::FileMissing, format!("cannot look into the folder: {e}")).in_file(folder))?;
     found.sort_by(|a, b| a.path.cmp(&b.path));
     Ok(found)
 }
@@ -53,13 +49,10 @@ fn search(folder: &Path, depth: usize, found: &mut Vec<FoundFile>) -> io::Result
 
 fn tell(path: PathBuf) -> Option<FoundFile> {
     let bytes = fs::metadata(&path).ok()?.len();
-    // A handle of our own on an open file would, when closed, drop the engine's locks.
     if resolved(&path).is_ok_and(|path| is_open_here(&path)) {
         return Some(FoundFile { path, bytes, is_drawer: true });
     }
-    let mut header = [0; 100];
-    fs::File::open(&path).and_then(|mut file| file.read_exact(&mut header)).ok()?;
-    let application: [u8; 4] = header[APPLICATION_AT].try_into().ok()?;
-    let is_drawer = i64::from(u32::from_be_bytes(application)) == APPLICATION_ID;
-    header.starts_with(MAGIC).then_some(FoundFile { path, bytes, is_drawer })
+    let header = Opener::new(&path).header().ok()??;
+    let is_drawer = i64::from(header.application) == APPLICATION_ID;
+    Some(FoundFile { path, bytes, is_drawer })
 }

@@ -5,10 +5,10 @@ use super::file::File;
 use super::sessions::Session;
 use super::trail::{TrailEntry, TrailOf};
 use crate::error::{Cause, Error};
+use crate::trails;
 use std::fs;
 use std::path::{Path, PathBuf};
 use std::time::SystemTime;
-use velvet_core::statement::TRAIL;
 
 /// How large a file may be that keeps no trail: it is compared with what it was each time something changes.
 const LARGEST: u64 = 64_000_000;
@@ -76,7 +76,7 @@ impl Following {
         }
         match self.look(each) {
             // The app is opening or closing it, or has set it aside; it is looked at again.
-            Err(error) if error.is_locked() || error.is_not_there() => Ok(false),
+            Err(error) if error.is_locked() || error.is_file_missing() => Ok(false),
             other => {
                 let any = other?;
                 self.standing = standing;
@@ -174,9 +174,7 @@ impl Following {
 const SESSIONS: u64 = 5;
 
 fn keeps_trail(file: &File) -> Result<bool, Error> {
-    let text =
-        format!("SELECT count(*) FROM sqlite_schema WHERE type = 'trigger' AND name LIKE '{TRAIL}\\_%' ESCAPE '\\'");
-    file.read("cannot read whether a trail is kept", |c| Ok(c.number(&text)? > 0))
+    file.read("cannot read whether a trail is kept", |c| Ok(!trails::triggers(c)?.is_empty()))
 }
 
 fn standing(path: &Path) -> Vec<Option<(u64, Option<SystemTime>)>> {

@@ -1,9 +1,9 @@
 //! Taking rows in from open formats: all of them or none.
 
 use super::export::Exchange;
-use super::file::{File, FoundTable, is_text, list, literal};
-use crate::engine::{Connection, Fault, FaultKind, Settings};
-use crate::error::{Cause, Error};
+use super::file::{File, FoundTable, is_text};
+use crate::engine::{Connection, Fault, FaultKind, Opener};
+use crate::error::{Cause, Doing, Error};
 use crate::new_file;
 use serde::Deserialize;
 use serde_json::value::RawValue;
@@ -11,11 +11,11 @@ use std::collections::{BTreeMap, HashMap};
 use std::io::BufRead;
 use std::path::Path;
 use std::time::Duration;
+use velvet_core::Value;
 use velvet_core::exchange::{of_field, of_json, statements};
 use velvet_core::fits::fits;
 use velvet_core::name::{nearest, quoted};
 use velvet_core::structure::Structure;
-use velvet_core::{Value, show};
 
 /// How many problems are told.
 const MOST_PROBLEMS: usize = 20;
@@ -42,24 +42,25 @@ pub fn import(
     let structure = file.declared().cloned();
     let names = file.table_names()?;
     drop(file);
-    let engine = |fault| Error::engine("cannot import", fault).untouched("Nothing was written").in_file(path);
-    let connection = Connection::writer(path, &Settings::of_ours(WAIT, false)).map_err(engine)?;
-    let mut importing =
-        Importing { to: &connection, structure, names, tables: HashMap::new(), problems: Vec::new(), rows: 0 };
-    let transaction = connection.transaction().map_err(engine)?;
-    connection.check_links_later(true).map_err(engine)?;
-    importing.all(table.as_ref(), form, from, path)?;
-    importing.links_hold().map_err(engine)?;
-    if !importing.problems.is_empty() {
-        let more = if importing.problems.len() >= MOST_PROBLEMS { ", and perhaps more" } else { "" };
-        let error = Error::new(Cause::BadQuery, format!("cannot import: {}{more}", importing.problems.join("; ")));
-        let advice = "Mend these, or leave them out, and import again";
-        return Err(error.untouched("Nothing was written").advise(advice).in_file(path));
-    }
-    transaction.commit().map_err(engine)?;
-    let rows = importing.rows;
-    connection.close().map_err(engine)?;
-    Ok(rows)
+    let import = || {
+        let connection = Opener::new(path).waiting(WAIT).writer()?;
+        let mut importing =
+            Importing { to: &connection, structure, names, tables: HashMap::new(), problems: Vec::new(), rows: 0 };
+        let transaction = connection.transaction()?;
+        connection.check_links_later(true)?;
+        importing.all(table.as_ref(), form, from)?;
+        importing.links_hold()?;
+        if !importing.problems.is_empty() {
+            let more = if importing.problems.len() >= MOST_PROBLEMS { ", and perhaps more" } else { "" };
+            let error = Error::bare(Cause::BadQuery, format!("{}{more}", importing.problems.join("; ")));
+            return Err(error.advise("Mend these, or leave them out, and import again"));
+        }
+        transaction.commit()?;
+        let rows = importing.rows;
+        connection.close()?;
+        Ok(rows)
+    };
+    import().doing(|| "cannot import").untouched(|| "Nothing was written").in_file(path)
 }
 
 /// Makes a new file at `path` of statements in SQL, such as [`File::export_all`] writes, and says how many statements there were. They may create
@@ -72,24 +73,21 @@ pub fn import_sql(path: impl AsRef<Path>, text: &str) -> Result<u64, Error> {
     let doing = "cannot import";
     let mut count = 0;
     new_file::make_new(path.as_ref(), doing, |unfinished| {
-        let engine = |fault| Error::engine(doing, fault);
-        let connection = Connection::writer(unfinished, &Settings::of_ours(WAIT, true)).map_err(engine)?;
-        connection.enforce_links(false).map_err(engine)?;
-        let transaction = connection.transaction().map_err(engine)?;
+        let connection = Opener::new(unfinished).relaxed().writer()?;
+        connection.enforce_links(false)?;
+        let transaction = connection.transaction()?;
         for (line, statement) in statements(text) {
-            match connection.run_making(statement) {
-                Ok(()) => count += 1,
-                Err(fault) => {
-                    let error = Error::new(Cause::BadQuery, format!("{doing}: line {line}: {}", fault.message));
-                    return Err(error.advise(
-                        "Only what makes a file is run: creating tables, indexes, views and triggers, and inserting",
-                    ));
-                }
+            if let Err(fault) = connection.run_making(statement) {
+                let error = Error::bare(Cause::BadQuery, format!("line {line}: {}", fault.message));
+                return Err(error.advise(
+                    "Only what makes a file is run: creating tables, indexes, views and triggers, and inserting",
+                ));
             }
+            count += 1;
         }
-        transaction.commit().map_err(engine)?;
-        connection.merge_alone().map_err(engine)?;
-        connection.close().map_err(engine)
+        transaction.commit()?;
+        connection.merge_alone()?;
+        Ok(connection.close()?)
     })?;
     Ok(count)
 }
@@ -133,17 +131,8 @@ struct Target {
 }
 
 impl Importing<'_> {
-    fn all(
-        &mut self,
-        table: Option<&FoundTable>,
-        form: Exchange,
-        from: &mut dyn BufRead,
-        path: &Path,
-    ) -> Result<(), Error> {
-        let refuse = |why: &str, advice: &str| {
-            let error = Error::new(Cause::BadQuery, format!("cannot import: {why}")).untouched("Nothing was written");
-            Err(error.advise(advice).in_file(path))
-        };
+    fn all(&mut self, table: Option<&FoundTable>, form: Exchange, from: &mut dyn BufRead) -> Result<(), Error> {
+        let refuse = |why: &str, advice: &str| Err(Error::bare(Cause::BadQuery, why).advise(advice));
         match (form, table) {
             (Exchange::JsonLines, _) => {
                 let unreadable = |e| Error::device("cannot read what is to be imported", &e);
@@ -153,17 +142,15 @@ impl Importing<'_> {
                     let rows: Vec<&RawValue> = match serde_json::from_str(&text) {
                         Ok(rows) => rows,
                         Err(error) => {
-                            return refuse(
-                                &format!("it is no list of rows in JSON: {error}"),
-                                "Mend it, and import again",
-                            );
+                            let why = format!("it is no list of rows in JSON: {error}");
+                            return refuse(&why, "Mend it, and import again");
                         }
                     };
-                    return self.json_rows(table, "row", rows.iter().map(|row| Ok(row.get().to_owned())), path);
+                    return self.json_rows(table, "row", rows.iter().map(|row| Ok(row.get().to_owned())));
                 }
-                self.json_rows(table, "line", from.lines().map(|line| line.map_err(unreadable)), path)
+                self.json_rows(table, "line", from.lines().map(|line| line.map_err(unreadable)))
             }
-            (Exchange::Csv, Some(table)) => self.csv(table, from, path),
+            (Exchange::Csv, Some(table)) => self.csv(table, from),
             (Exchange::Csv, None) => {
                 refuse("comma-separated values do not say which table they are for", "Name the table")
             }
@@ -176,17 +163,13 @@ impl Importing<'_> {
         table: Option<&FoundTable>,
         each: &str,
         rows: impl Iterator<Item = Result<String, Error>>,
-        path: &Path,
     ) -> Result<(), Error> {
         for (at, row) in rows.enumerate() {
             let row = row?;
             if row.trim().is_empty() {
                 continue;
             }
-            let done = self.json_row(table, &row).map_err(|fault| {
-                Error::engine("cannot import", fault).untouched("Nothing was written").in_file(path)
-            })?;
-            if let Err(why) = done {
+            if let Err(why) = self.json_row(table, &row)? {
                 self.problems.push(format!("{each} {} {why}", at + 1));
             }
             if self.problems.len() >= MOST_PROBLEMS {
@@ -207,11 +190,8 @@ impl Importing<'_> {
                 let near = near.map(|near| format!("; did you mean `{near}`?")).unwrap_or_default();
                 return Ok(Err(format!("is for the table `{name}`, which is not there{near}")));
             }
-            let text = |what: &str| {
-                format!("SELECT {what} FROM pragma_table_xinfo({}) WHERE hidden = 0 ORDER BY cid", literal(name))
-            };
-            let columns = list(self.to, &text("name"))?;
-            let holds_text = list(self.to, &text("type"))?.iter().map(|t| is_text(t)).collect();
+            let columns = self.to.columns_of(name)?.into_iter().filter(|c| c.is_stored);
+            let (columns, holds_text) = columns.map(|c| (c.name, is_text(&c.storage))).unzip();
             self.tables.insert(name.to_owned(), Target { name: name.to_owned(), columns, holds_text });
         }
         Ok(self.tables.get(name).ok_or_else(|| "has no table".to_owned()))
@@ -244,16 +224,11 @@ impl Importing<'_> {
         self.insert(&name, values)
     }
 
-    fn csv(&mut self, table: &FoundTable, from: &mut dyn BufRead, path: &Path) -> Result<(), Error> {
-        let engine = |fault| Error::engine("cannot import", fault).untouched("Nothing was written").in_file(path);
-        let unreadable = |error: csv::Error| {
-            Error::new(Cause::BadQuery, format!("cannot import: {error}"))
-                .untouched("Nothing was written")
-                .in_file(path)
-        };
+    fn csv(&mut self, table: &FoundTable, from: &mut dyn BufRead) -> Result<(), Error> {
+        let unreadable = |error: csv::Error| Error::bare(Cause::BadQuery, error.to_string());
         let mut reader = csv::ReaderBuilder::new().from_reader(from);
         let names: Vec<String> = reader.headers().map_err(unreadable)?.iter().map(str::to_owned).collect();
-        let holds_text: Vec<bool> = match self.target(&table.name).map_err(engine)? {
+        let holds_text: Vec<bool> = match self.target(&table.name)? {
             Err(why) => {
                 self.problem(1, &why);
                 return Ok(());
@@ -278,7 +253,7 @@ impl Importing<'_> {
             }
             let done = match wrong {
                 Some(why) => Err(why),
-                None => self.insert(&table.name, values).map_err(engine)?,
+                None => self.insert(&table.name, values)?,
             };
             if let Err(why) = done {
                 self.problem(line, &why);
@@ -317,10 +292,7 @@ impl Importing<'_> {
                 }
             }
         }
-        let mut statement = self.to.prepare(&text)?;
-        let values: Vec<Value> = values.into_iter().map(|(_, value)| value).collect();
-        statement.bind_all(&values)?;
-        match statement.execute() {
+        match self.to.execute(&text, values.iter().map(|(_, value)| value.as_ref())) {
             Ok(_) => {
                 self.rows += 1;
                 Ok(Ok(()))
@@ -345,15 +317,10 @@ impl Importing<'_> {
             return Ok(());
         }
         for table in self.tables.keys() {
-            let text =
-                format!("SELECT rowid, parent FROM pragma_foreign_key_check({}) LIMIT {MOST_PROBLEMS}", literal(table));
-            let mut statement = self.to.prepare(&text)?;
-            let mut rows = statement.rows();
-            while let Some(row) = rows.next()? {
-                let number = show::plain(row.value(0));
+            for broken in self.to.broken_links(Some(table), MOST_PROBLEMS as u64)? {
                 self.problems.push(format!(
-                    "the row {number} of `{table}` links to a `{}` that is neither there nor comes",
-                    row.text(1)
+                    "the row {} of `{table}` links to a `{}` that is neither there nor comes",
+                    broken.row, broken.to
                 ));
             }
         }

@@ -1,8 +1,7 @@
 //! One row in full, and what it links to and is linked from.
 
-use super::file::{File, FoundColumn, FoundTable, list, literal};
+use super::file::{File, FoundColumn, FoundTable};
 use super::rows::Page;
-use crate::engine::Fault;
 use crate::error::{Cause, Error};
 use velvet_core::name::quoted;
 use velvet_core::{Value, ValueRef};
@@ -19,7 +18,7 @@ pub struct OneRow {
     /// The rows that it links to.
     pub links: Vec<LinkedRow>,
     /// The rows that link to it, by the table and columns that do.
-    pub linked_from: Vec<LinkingRows>,
+    pub linked_from: Vec<Dependants>,
 }
 
 /// A row that another links to.
@@ -30,19 +29,19 @@ pub struct LinkedRow {
     /// The table of the linked row.
     pub table: String,
     /// The columns and values by which the linked row is known; nothing where it is not there.
-    pub key: Option<Vec<(String, Value)>>,
+    pub known_by: Option<Vec<(String, Value)>>,
 }
 
 /// Rows of one table that link to another.
 #[derive(Clone, Debug, PartialEq)]
-pub struct LinkingRows {
+pub struct Dependants {
     /// Their table.
     pub table: String,
     /// The columns that link.
     pub columns: Vec<String>,
     /// How many there are.
     pub count: u64,
-    /// The columns and values by which the first of them are known; at most [`File::LINKING_ROWS_NAMED`].
+    /// The columns and values by which the first of them are known; at most [`File::DEPENDANTS_NAMED`].
     pub first: Vec<Vec<(String, Value)>>,
 }
 
@@ -55,7 +54,7 @@ struct Link {
 
 impl File {
     /// How many of the rows that link to one are named.
-    pub const LINKING_ROWS_NAMED: u64 = 5;
+    pub const DEPENDANTS_NAMED: u64 = 5;
 
     /// One row in full. `word` is the record's own key, or its row number, with `#` before it where it could be either; in tables of
     /// other programs the primary key, with commas between several columns.
@@ -66,8 +65,8 @@ impl File {
     /// ```
     /// use velvet_drawer::inspect::File;
     /// # use velvet_drawer::{Drawer, Key, Record, Schema};
-    /// # #[derive(Record)] struct Glaze { #[record(key)] name: String }
-    /// # #[derive(Record)] struct Piece { #[record(key)] mark: String, glaze: Key<Glaze> }
+    /// # #[derive(Record)] struct Glaze { #[record(own_key)] name: String }
+    /// # #[derive(Record)] struct Piece { #[record(own_key)] mark: String, glaze: Key<Glaze> }
     /// # let folder = tempfile::tempdir().unwrap();
     /// # let path = folder.path().join("kiln.drawer");
     /// # let drawer = Drawer::open(&path, Schema::new("kilnbook").record::<Piece>().record::<Glaze>())?;
@@ -160,14 +159,9 @@ impl File {
         let text =
             format!("SELECT {numbers}, {} FROM {} WHERE {condition} LIMIT 2", names.join(", "), quoted(&table.name));
         let found = self.read("cannot read the row", |c| {
-            let mut statement = c.prepare(&text)?;
-            statement.bind_all(&values)?;
-            let mut rows = statement.rows();
-            let mut found: Vec<Vec<Value>> = Vec::new();
-            while let Some(row) = rows.next()? {
-                found.push((0..row.count()).map(|at| row.value(at).to_value()).collect());
-            }
-            Ok(found)
+            Ok(c.list(&text, values.iter().map(Value::as_ref), |row| -> Vec<Value> {
+                (0..row.count()).map(|at| row.value(at).to_value()).collect()
+            })?)
         })?;
         let mut found = found.into_iter();
         let Some(mut row) = found.next() else { return Ok(None) };
@@ -180,37 +174,27 @@ impl File {
     }
 
     pub(super) fn primary_key(&self, table: &str) -> Result<Vec<String>, Error> {
-        let text = format!("SELECT name FROM pragma_table_xinfo({}) WHERE pk > 0 ORDER BY pk", literal(table));
-        self.read("cannot read the primary key", |c| list(c, &text))
+        let mut columns = self.read("cannot read the primary key", |c| Ok(c.columns_of(table)?))?;
+        columns.retain(|c| c.key_place > 0);
+        columns.sort_by_key(|c| c.key_place);
+        Ok(columns.into_iter().map(|c| c.name).collect())
     }
 
     /// The links that a table declares.
     fn links(&self, table: &str) -> Result<Vec<Link>, Error> {
-        let text = format!(
-            "SELECT id, \"table\", \"from\", \"to\" FROM pragma_foreign_key_list({}) ORDER BY id DESC, seq",
-            literal(table)
-        );
-        let mut links = self.read("cannot read the links", |c| {
-            let mut statement = c.prepare(&text)?;
-            let mut rows = statement.rows();
-            let mut links: Vec<(i64, Link)> = Vec::new();
-            while let Some(row) = rows.next()? {
-                let (from, to) =
-                    (row.text(2).to_owned(), Some(row.text(3)).filter(|t| !t.is_empty()).map(str::to_owned));
-                match links.last_mut().filter(|(id, _)| *id == row.integer(0)) {
-                    Some((_, link)) => {
-                        link.from.push(from);
-                        link.to.extend(to);
-                    }
-                    None => {
-                        let link =
-                            Link { from: vec![from], table: row.text(1).to_owned(), to: to.into_iter().collect() };
-                        links.push((row.integer(0), link));
-                    }
+        let mut links: Vec<(i64, Link)> = Vec::new();
+        for entry in self.read("cannot read the links", |c| Ok(c.links_of(table)?))? {
+            match links.last_mut().filter(|(link, _)| *link == entry.link) {
+                Some((_, link)) => {
+                    link.from.push(entry.from);
+                    link.to.extend(entry.to);
+                }
+                None => {
+                    let (from, to) = (vec![entry.from], entry.to.into_iter().collect());
+                    links.push((entry.link, Link { from, table: entry.table, to }));
                 }
             }
-            Ok(links)
-        })?;
+        }
         for (_, link) in &mut links {
             if link.to.len() != link.from.len() {
                 link.to = self.primary_key(&link.table)?;
@@ -225,17 +209,17 @@ impl File {
         if values.contains(&Value::Missing) {
             return Ok(None);
         }
-        let key = self.named(&link.table, &link.to, values, 1)?.1.pop();
-        Ok(Some(LinkedRow { columns: link.from.clone(), table: link.table.clone(), key }))
+        let known_by = self.named(&link.table, &link.to, values, 1)?.1.pop();
+        Ok(Some(LinkedRow { columns: link.from.clone(), table: link.table.clone(), known_by }))
     }
 
-    fn linking(&self, table: &str, value: &dyn Fn(&str) -> Value) -> Result<Vec<LinkingRows>, Error> {
+    fn linking(&self, table: &str, value: &dyn Fn(&str) -> Value) -> Result<Vec<Dependants>, Error> {
         let mut all = Vec::new();
         for other in self.table_names()? {
             for link in self.links(&other)?.into_iter().filter(|l| l.table.eq_ignore_ascii_case(table)) {
                 let values = link.to.iter().map(|c| value(c)).collect();
-                let (count, first) = self.named(&other, &link.from, values, Self::LINKING_ROWS_NAMED)?;
-                all.push(LinkingRows { table: other.clone(), columns: link.from, count, first });
+                let (count, first) = self.named(&other, &link.from, values, Self::DEPENDANTS_NAMED)?;
+                all.push(Dependants { table: other.clone(), columns: link.from, count, first });
             }
         }
         Ok(all)
@@ -259,17 +243,12 @@ impl File {
         self.read("cannot read what is linked", |c| {
             let count = format!("SELECT count(*) FROM {from} WHERE {condition}");
             let first = format!("SELECT {list} FROM {from} WHERE {condition}{order} LIMIT {most}");
-            let mut statement = c.prepare(&count)?;
-            statement.bind_all(&values)?;
-            let count = statement.rows().next()?.map_or(0, |row| row.integer(0).unsigned_abs());
-            let mut statement = c.prepare(&first)?;
-            statement.bind_all(&values)?;
-            let mut rows = statement.rows();
-            let mut all = Vec::new();
-            while let Some(row) = rows.next()? {
-                all.push(known_by.iter().cloned().zip((0..row.count()).map(|at| row.value(at).to_value())).collect());
-            }
-            Ok::<_, Fault>((count, all))
+            let values = || values.iter().map(Value::as_ref);
+            let count = c.one(&count, values(), |row| row.integer(0).unsigned_abs())?.unwrap_or_default();
+            let first = c.list(&first, values(), |row| {
+                known_by.iter().cloned().zip((0..row.count()).map(|at| row.value(at).to_value())).collect()
+            })?;
+            Ok((count, first))
         })
     }
 }

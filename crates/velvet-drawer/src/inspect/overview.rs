@@ -1,10 +1,10 @@
 //! What a file is, at a glance.
 
 use super::Session;
-use super::file::{File, list, literal};
+use super::file::File;
+use crate::about::About;
 use crate::engine::{Connection, Fault};
 use crate::error::Error;
-use crate::opening::{APPLICATION_ID, About};
 use std::fs;
 use std::path::PathBuf;
 use velvet_core::name::quoted;
@@ -71,16 +71,16 @@ impl File {
         let mut warnings = self.warnings()?;
         let sessions = self.sessions(File::SESSIONS_AT_A_GLANCE)?;
         self.read("cannot read the overview", |c| {
-            let ours = c.number("PRAGMA application_id")? == APPLICATION_ID;
+            let ours = About::is_ours(c)?;
             let fact = |name| if ours { About::fact(c, name) } else { Ok(None) };
             Ok(Overview {
                 path: self.path().to_owned(),
                 bytes: fs::metadata(self.path()).map_or(0, |m| m.len()),
                 app: fact("app")?,
-                version: c.number("PRAGMA user_version")?,
+                version: c.version()?,
                 created_at: fact("created_at")?,
                 versions: if ours { versions(c)? } else { Vec::new() },
-                tables: names.iter().map(|name| table(c, name, &mut warnings)).collect::<Result<_, _>>()?,
+                tables: names.iter().map(|name| table(c, name, &mut warnings)).collect(),
                 sessions,
                 warnings,
             })
@@ -89,35 +89,28 @@ impl File {
 }
 
 fn versions(connection: &Connection) -> Result<Vec<VersionOverview>, Fault> {
-    let mut statement =
-        connection.prepare("SELECT version, at, app_version, took_ms FROM velvet_versions ORDER BY version")?;
-    let mut rows = statement.rows();
-    let mut all = Vec::new();
-    while let Some(row) = rows.next()? {
-        let app_version = Some(row.text(2)).filter(|v| !v.is_empty()).map(str::to_owned);
-        all.push(VersionOverview {
-            version: row.integer(0),
-            at: row.text(1).to_owned(),
-            app_version,
-            took_ms: row.integer(3),
-        });
-    }
-    Ok(all)
+    let text = "SELECT version, at, app_version, took_ms FROM velvet_versions ORDER BY version";
+    connection.list(text, [], |row| VersionOverview {
+        version: row.integer(0),
+        at: row.text(1).to_owned(),
+        app_version: Some(row.text(2)).filter(|v| !v.is_empty()).map(str::to_owned),
+        took_ms: row.integer(3),
+    })
 }
 
 /// A table at a glance. What cannot be counted, such as a view over a table that is gone, goes to `warnings`.
-fn table(connection: &Connection, name: &str, warnings: &mut Vec<String>) -> Result<TableOverview, Fault> {
-    let mut number = |text: String| match connection.number(&text) {
-        Ok(number) => Some(number.unsigned_abs()),
+fn table(connection: &Connection, name: &str, warnings: &mut Vec<String>) -> TableOverview {
+    let mut known = |number: Result<u64, Fault>| match number {
+        Ok(number) => Some(number),
         Err(fault) => {
             warnings.push(format!("`{name}` cannot be read: {}", fault.message));
             None
         }
     };
-    let columns = number(format!("SELECT count(*) FROM pragma_table_xinfo({}) WHERE hidden <> 1", literal(name)));
-    let rows = columns.and_then(|_| number(format!("SELECT count(*) FROM {}", quoted(name))));
-    let parts = list(connection, &format!("SELECT name FROM sqlite_schema WHERE tbl_name = {}", literal(name)))?;
-    let parts = parts.iter().map(|p| literal(p)).collect::<Vec<_>>().join(", ");
-    let bytes = number(format!("SELECT coalesce(sum(pgsize), 0) FROM dbstat('main', 1) WHERE name IN ({parts})"));
-    Ok(TableOverview { name: name.to_owned(), rows, columns, bytes })
+    let columns = connection.columns_of(name).map(|all| all.iter().filter(|c| !c.is_argument).count() as u64);
+    let columns = known(columns);
+    let count = || connection.number(&format!("SELECT count(*) FROM {}", quoted(name))).map(i64::unsigned_abs);
+    let rows = columns.and_then(|_| known(count()));
+    let bytes = known(connection.bytes_of(name).map(i64::unsigned_abs));
+    TableOverview { name: name.to_owned(), rows, columns, bytes }
 }

@@ -1,7 +1,7 @@
 //! Any statement that only reads.
 
 use super::file::{File, FoundColumn};
-use crate::engine::{Fault, FaultKind};
+use crate::engine::FaultKind;
 use crate::error::{Cause, Error};
 use velvet_core::ValueRef;
 
@@ -41,23 +41,19 @@ impl File {
                 .untouched("Nothing was read");
             Err(error.advise(advice).in_file(self.path()))
         };
-        // An error of the caller's ends the reading, but is none of the file's.
-        let mut own = Ok(());
-        let result = self.read("cannot run the statement", |c| {
+        self.read("cannot run the statement", |c| {
             let mut statement = match c.prepare(text) {
                 Err(fault) if fault.kind != FaultKind::Damaged => {
-                    own = refused(
-                        &fault.message,
-                        "It is one statement in SQL; `velvet structure` shows the tables and columns",
-                    );
-                    return Ok(());
+                    let advice = "It is one statement in SQL; `velvet structure` shows the tables and columns";
+                    return refused(&fault.message, advice);
                 }
                 other => other?,
             };
             if !statement.only_reads() || statement.returns().is_empty() {
-                own =
-                    refused("it does more than read, or returns nothing", "Write a statement that begins with SELECT");
-                return Ok(());
+                return refused(
+                    "it does more than read, or returns nothing",
+                    "Write a statement that begins with SELECT",
+                );
             }
             let origins = statement.origins();
             let names = statement.returns().into_iter().map(str::to_owned).collect::<Vec<_>>();
@@ -70,16 +66,11 @@ impl File {
                 .zip(&origins)
                 .map(|(name, origin)| FoundColumn { kind: kind(origin), ..FoundColumn::named(name) })
                 .collect();
-            own = head(&columns);
-            let mut rows = statement.rows();
-            while own.is_ok()
-                && let Some(row) = rows.next()?
-            {
+            head(&columns)?;
+            statement.rows().each(|row| {
                 let values: Vec<ValueRef<'_>> = (0..row.count()).map(|at| row.value(at)).collect();
-                own = each(&values);
-            }
-            Ok::<(), Fault>(())
-        });
-        result.and(own)
+                each(&values)
+            })
+        })
     }
 }

@@ -1,11 +1,11 @@
 //! Running an upgrade on a copy.
 
 use super::file::File;
-use crate::engine::{Connection, Settings, copy_from};
-use crate::error::{Cause, Error};
+use crate::engine::{Opener, copy_from};
+use crate::error::{Cause, Doing, Error};
 use crate::opening::{Found, recognise};
-use crate::schema::{Declared, Schema};
-use crate::upgrading::{self, Code, Progress, Upgraded, Watch};
+use crate::schema::{Code, Declared, Schema};
+use crate::upgrading::{self, Progress, Upgraded, Watch};
 use std::borrow::Cow;
 use std::path::Path;
 use std::time::{Duration, Instant};
@@ -67,38 +67,37 @@ impl File {
         codes: Vec<String>,
         tell: impl Fn(&Progress) + Send + Sync + 'static,
     ) -> Result<Rehearsal, Error> {
-        let named =
-            |error: Error| error.untouched("The file itself was not touched: this was a copy").in_file(self.path());
         let doing = "cannot rehearse the upgrade";
-        let folder = tempfile::tempdir().map_err(|e| named(Error::device(doing, &e)))?;
-        let copy = folder.path().join("rehearsal.drawer");
-        self.read(doing, |c| copy_from(c, &copy))?;
-        let bytes = |path: &Path| std::fs::metadata(path).map_or(0, |m| m.len());
-        let before = bytes(&copy);
-        let begun = Instant::now();
-        let settings = Settings::of_ours(Duration::ZERO, true);
-        let engine = |fault| named(Error::engine(doing, fault));
-        let connection = Connection::writer(&copy, &settings).map_err(engine)?;
-        let upgraded = match recognise(&connection, &declared).map_err(named)? {
-            Found::Older(from) => {
-                connection.keep_log(&settings).map_err(engine)?;
-                // No path: what a backup would hold is the file itself.
-                upgrading::upgrade(&connection, &declared, from, None, &Watch::telling(tell)).map_err(named)?
-            }
-            Found::Current { .. } | Found::Fresh => None,
+        let rehearse = || {
+            let folder = tempfile::tempdir().map_err(|e| Error::device(doing, &e))?;
+            let copy = folder.path().join("rehearsal.drawer");
+            self.read(doing, |c| Ok(copy_from(c, &copy)?))?;
+            let bytes = |path: &Path| std::fs::metadata(path).map_or(0, |m| m.len());
+            let before = bytes(&copy);
+            let begun = Instant::now();
+            let connection = Opener::new(&copy).relaxed().writer()?;
+            let upgraded = match recognise(&connection, &declared)? {
+                Found::Older(from) => {
+                    connection.keep_log(Duration::ZERO)?;
+                    // No path: what a backup would hold is the file itself.
+                    upgrading::upgrade(&connection, &declared, from, None, &Watch::telling(tell))?
+                }
+                Found::Current { .. } | Found::Fresh => None,
+            };
+            connection.close()?;
+            let from = upgraded.as_ref().map_or(declared.version, |u| u.from);
+            let left_out = codes.into_iter().filter(|name| runs_after(&declared, from, name)).collect();
+            Ok::<_, Error>(Rehearsal { upgraded, left_out, bytes: (before, bytes(&copy)), took: begun.elapsed() })
         };
-        connection.close().map_err(engine)?;
-        let from = upgraded.as_ref().map_or(declared.version, |u| u.from);
-        let left_out = codes.into_iter().filter(|name| runs_after(&declared, from, name)).collect();
-        Ok(Rehearsal { upgraded, left_out, bytes: (before, bytes(&copy)), took: begun.elapsed() })
+        let untouched = || "The file itself was not touched: this was a copy";
+        rehearse().doing(|| doing).untouched(untouched).in_file(self.path())
     }
 }
 
 /// Whether a version after `from` runs the code with this name.
 fn runs_after(declared: &Declared, from: u32, name: &str) -> bool {
-    use velvet_core::evolution::Change;
+    use velvet_core::evolution::Step;
     let history = History::parse(declared.history.as_deref().unwrap_or_default());
-    history.is_ok_and(|h| {
-        h.since(from).flat_map(|v| &v.changes).any(|c| matches!(c, Change::Code { name: n } if n == name))
-    })
+    history
+        .is_ok_and(|h| h.since(from).flat_map(|v| &v.steps).any(|c| matches!(c, Step::Code { name: n } if n == name)))
 }

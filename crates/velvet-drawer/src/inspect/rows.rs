@@ -4,9 +4,9 @@ use super::file::{File, FoundColumn, FoundTable, literal};
 use super::words::meant;
 use crate::engine::{Fault, FaultKind};
 use crate::error::{Cause, Error};
+use velvet_core::ValueRef;
 use velvet_core::name::{nearest, quoted};
 use velvet_core::structure::Kind;
-use velvet_core::{Value, ValueRef};
 
 /// Which rows of a table to read, and what of them.
 #[derive(Clone, Debug, Default)]
@@ -18,7 +18,7 @@ pub struct Page {
     pub sort: Vec<String>,
     /// Whether to put rows that are equal in that, or all where it is empty, in the order of the records' own keys, or of the primary
     /// key, rather than of insertion.
-    pub by_key: bool,
+    pub by_own_key: bool,
     /// How many rows at most.
     pub limit: Option<u64>,
     /// How many rows to leave out at the start.
@@ -58,30 +58,19 @@ impl File {
             text.push_str(&format!(" ORDER BY {order}"));
         }
         text.push_str(" LIMIT ? OFFSET ?");
-        let number = |n: u64| Value::Integer(i64::try_from(n).unwrap_or(i64::MAX));
-        let range = [page.limit.map_or(Value::Integer(-1), number), number(page.offset)];
-        // An error of the caller's ends the reading, but is none of the file's.
-        let mut own = Ok(());
-        let result = self.read("cannot read the rows", |c| {
+        let number = |n: u64| ValueRef::Integer(i64::try_from(n).unwrap_or(i64::MAX));
+        let range = [page.limit.map_or(ValueRef::Integer(-1), number), number(page.offset)];
+        self.read("cannot read the rows", |c| {
             let mut statement = match c.prepare(&text) {
-                Err(fault) if fault.kind != FaultKind::Damaged => {
-                    own = Err(self.bad_query(table, page, fault));
-                    return Ok(());
-                }
+                Err(fault) if fault.kind != FaultKind::Damaged => return Err(self.bad_query(table, page, fault)),
                 other => other?,
             };
-            statement.bind_all(&range)?;
-            let mut rows = statement.rows();
-            while let Some(row) = rows.next()? {
+            statement.bind_all(range)?;
+            statement.rows().each(|row| {
                 let values: Vec<ValueRef<'_>> = (0..columns.len()).map(|at| row.value(at)).collect();
-                own = each(&values);
-                if own.is_err() {
-                    break;
-                }
-            }
-            Ok(())
-        });
-        result.and(own)
+                each(&values)
+            })
+        })
     }
 
     /// How many rows of the table satisfy the condition of `page`, whatever its range.
@@ -91,17 +80,10 @@ impl File {
     pub fn count(&self, table: &FoundTable, page: &Page) -> Result<u64, Error> {
         let mut text = format!("SELECT count(*) FROM {}", quoted(&table.name));
         push_filter(&mut text, page);
-        let counted = self.read("cannot count the rows", |c| {
-            Ok(c.prepare(&text)
-                .map(drop)
-                .and_then(|()| c.number(&text))
-                .map_err(|fault| (fault.kind == FaultKind::Damaged, fault)))
-        })?;
-        match counted {
-            Ok(number) => Ok(number.unsigned_abs()),
-            Err((true, fault)) => Err(Error::engine("cannot count the rows", fault).in_file(self.path())),
-            Err((false, fault)) => Err(self.bad_query(table, page, fault)),
-        }
+        self.read("cannot count the rows", |c| match c.number(&text) {
+            Err(fault) if fault.kind != FaultKind::Damaged => Err(self.bad_query(table, page, fault)),
+            counted => Ok(counted?.unsigned_abs()),
+        })
     }
 
     fn order(&self, table: &FoundTable, page: &Page) -> Result<Option<String>, Error> {
@@ -122,7 +104,7 @@ impl File {
             let term = if declared.is_some() { self.as_declared(column)? } else { quoted(&column.name) };
             terms.push(term + direction);
         }
-        if page.by_key {
+        if page.by_own_key {
             let own_key: Vec<String> = self.own_key(&table.name).into_iter().collect();
             let key = if own_key.is_empty() { self.primary_key(&table.name)? } else { own_key };
             terms.extend(key.iter().map(|c| quoted(c)));

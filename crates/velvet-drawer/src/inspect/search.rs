@@ -3,7 +3,8 @@
 use super::file::{File, FoundTable};
 use super::rows::Page;
 use crate::error::{Cause, Error};
-use velvet_core::search::{Marked, Words};
+use velvet_core::Marked;
+use velvet_core::search::Words;
 use velvet_core::{Value, ValueRef};
 
 /// A row in which words were found.
@@ -12,7 +13,7 @@ pub struct FoundRow {
     /// Its table.
     pub table: String,
     /// The columns and values by which it is known.
-    pub key: Vec<(String, Value)>,
+    pub known_by: Vec<(String, Value)>,
     /// The columns in which words were found: the name, and the text with what matches marked.
     pub columns: Vec<(String, Marked)>,
 }
@@ -59,8 +60,8 @@ impl File {
                     looked_at(looked);
                 }
                 if let Some(columns) = found(&sought, table, row) {
-                    let key = known_by.iter().cloned().zip(key.iter().map(|v| v.to_value())).collect();
-                    go_on = each(FoundRow { table: table.name.clone(), key, columns })?;
+                    let known_by = known_by.iter().cloned().zip(key.iter().map(|v| v.to_value())).collect();
+                    go_on = each(FoundRow { table: table.name.clone(), known_by, columns })?;
                 }
                 // An error ends the reading of this table.
                 if go_on { Ok(()) } else { Err(Error::new(Cause::Cancelled, "enough was found")) }

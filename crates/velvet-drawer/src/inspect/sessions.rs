@@ -3,10 +3,10 @@
 use super::file::File;
 use crate::engine::{Connection, Fault, FaultKind, Row};
 use crate::error::Error;
-use crate::sessions::{SESSIONS, process_began};
+use crate::sessions::process_began;
 use std::collections::BTreeMap;
-use velvet_core::statement::{TRAIL, WRITES};
-use velvet_core::{Value, ValueRef};
+use velvet_core::ValueRef;
+use velvet_core::statement::{SESSIONS, TRAIL, WRITES};
 
 /// One start of the app: from opening the file to closing it, or to its end.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -106,7 +106,7 @@ impl File {
         if !self.is_ours() {
             return Ok(Vec::new());
         }
-        self.read("cannot read the sessions", |c| sessions(c, last))
+        self.read("cannot read the sessions", |c| Ok(sessions(c, last)?))
     }
 }
 
@@ -116,16 +116,8 @@ fn sessions(connection: &Connection, last: u64) -> Result<Vec<Session>, Fault> {
         "SELECT session, began_at, app_version, schema_version, opened, process, process_began, state, noted_at, \
          found_open_by, wrote, background FROM {SESSIONS} ORDER BY session DESC LIMIT ?1"
     );
-    let mut statement = match connection.prepare(&text) {
-        Err(Fault { kind: FaultKind::NoTable(_) | FaultKind::NoColumn(_), .. }) => return Ok(Vec::new()),
-        other => other?,
-    };
-    statement.bind_all(&[Value::Integer(i64::try_from(last).unwrap_or(i64::MAX))])?;
-    let mut rows = statement.rows();
-    let mut all = Vec::new();
-    while let Some(row) = rows.next()? {
-        all.push(session(row));
-    }
+    let last = ValueRef::Integer(i64::try_from(last).unwrap_or(i64::MAX));
+    let mut all = known(connection.list(&text, [last], session))?;
     all.reverse();
     for session in all.iter_mut().filter(|s: &&mut Session| s.end != SessionEnd::Closed) {
         count_by_trail(connection, session)?;
@@ -140,16 +132,12 @@ fn count_by_trail(connection: &Connection, session: &mut Session) -> Result<(), 
          JOIN {WRITES} AS w ON w.write = t.write WHERE w.session = ?1 AND typeof(t.write) = 'integer' GROUP BY 1 ORDER BY 1"
     );
     session.wrote.iter_mut().for_each(|w| w.is_at_least = true);
-    let mut statement = match connection.prepare(&text) {
-        Err(Fault { kind: FaultKind::NoTable(_) | FaultKind::NoColumn(_), .. }) => return Ok(()),
-        other => other?,
-    };
-    statement.bind_all(&[Value::Integer(session.number)])?;
-    let mut rows = statement.rows();
-    while let Some(row) = rows.next()? {
+    let counted = connection.list(&text, [session.number.into()], |row| {
         let count = |at: usize| row.integer(at).unsigned_abs();
         let (table, inserted, changed, removed) = (row.text(0).to_owned(), count(1), count(2), count(3));
-        let counted = TableWrites { table, inserted, changed, removed, is_at_least: false };
+        TableWrites { table, inserted, changed, removed, is_at_least: false }
+    });
+    for counted in known(counted)? {
         match session.wrote.iter_mut().find(|w| w.table == counted.table) {
             // The trail is bounded: of a session that wrote very much it may have forgotten the first entries.
             Some(noted) if noted.total() > counted.total() => {}
@@ -158,6 +146,14 @@ fn count_by_trail(connection: &Connection, session: &mut Session) -> Result<(), 
         }
     }
     Ok(())
+}
+
+/// What was read; nothing where the file does not keep it.
+pub(super) fn known<R: Default>(read: Result<R, Fault>) -> Result<R, Fault> {
+    match read {
+        Err(Fault { kind: FaultKind::NoTable(_) | FaultKind::NoColumn(_), .. }) => Ok(R::default()),
+        read => read,
+    }
 }
 
 impl TableWrites {

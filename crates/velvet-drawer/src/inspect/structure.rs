@@ -1,8 +1,8 @@
 //! The structure of a file, and how it stands to a history.
 
-use super::file::{File, list};
+use super::file::File;
+use crate::engine::{Entry, EntryKind};
 use crate::error::{Cause, Error};
-use crate::upgrading;
 use velvet_core::evolution::History;
 use velvet_core::name::KEY_COLUMN;
 use velvet_core::physical::{Physical, PhysicalTable};
@@ -58,7 +58,7 @@ impl File {
     /// # Errors
     /// When the file cannot be read.
     pub fn structure(&self) -> Result<Vec<TableStructure>, Error> {
-        let physical = self.read("cannot read the structure", upgrading::physical)?;
+        let physical = self.read("cannot read the structure", |c| Ok(c.physical()?))?;
         let mut tables = Vec::new();
         for name in self.table_names()? {
             // A view, or a virtual table, has columns and nothing else; a view over what is gone has not even those.
@@ -100,14 +100,9 @@ impl File {
     /// # Errors
     /// When the file cannot be read.
     pub fn statements(&self) -> Result<Vec<String>, Error> {
-        self.read("cannot read the structure", |c| {
-            // What a virtual table keeps is created with it.
-            list(
-                c,
-                "SELECT sql FROM sqlite_schema WHERE sql IS NOT NULL AND name NOT LIKE 'sqlite\\_%' ESCAPE '\\' \
-                 AND name NOT IN (SELECT name FROM pragma_table_list WHERE type = 'shadow') ORDER BY rowid",
-            )
-        })
+        // What a virtual table keeps is created with it.
+        let is_shown = |e: &Entry| e.kind != EntryKind::Shadow && !e.is_of_engine() && !e.statement.is_empty();
+        Ok(self.catalogue()?.into_iter().filter(is_shown).map(|e| e.statement).collect())
     }
 
     /// How the file stands to a history.
@@ -118,17 +113,17 @@ impl File {
         let problem =
             |p: velvet_core::evolution::HistoryProblem| Error::new(Cause::BadQuery, p.to_string()).in_file(self.path());
         let history = History::parse(history).map_err(problem)?;
-        let version = self.read("cannot read the version", |c| c.number("PRAGMA user_version"))?;
+        let version = self.read("cannot read the version", |c| Ok(c.version()?))?;
         let known = u32::try_from(version).unwrap_or(0);
         let recorded = history.structure(known).map_err(problem)?;
-        let found = self.read("cannot read the structure", upgrading::physical)?;
+        let found = self.read("cannot read the structure", |c| Ok(c.physical()?))?;
         let mut differences = Physical::of(&recorded).differences(&found);
         if let Some(declared) = self.declared() {
             differences.extend(
                 recorded.differences(declared).into_iter().filter(|_| differences.is_empty()).collect::<Vec<_>>(),
             );
         }
-        let ahead = history.since(known).map(|v| (v.version, v.changes.iter().map(ToString::to_string).collect()));
+        let ahead = history.since(known).map(|v| (v.version, v.steps.iter().map(ToString::to_string).collect()));
         Ok(Against { version, newest: history.newest, differences, ahead: ahead.collect() })
     }
 }

@@ -6,9 +6,10 @@ use crate::engine::{Connection, Fault, FaultKind, Row};
 use crate::error::Error;
 use serde_json::{Map, Value as Json};
 use std::collections::{BTreeMap, HashMap};
+use velvet_core::exchange::of_json;
 use velvet_core::name::{KEY_COLUMN, quoted};
 use velvet_core::statement::{TRAIL, WRITES};
-use velvet_core::{Value, ValueRef, show};
+use velvet_core::{Value, ValueRef};
 
 /// Which entries of the trail to read.
 #[derive(Clone, Debug, Default)]
@@ -109,7 +110,7 @@ impl File {
         if !self.is_ours() {
             return Ok(Vec::new());
         }
-        self.read("cannot read the trail", |c| self.entries(c, of))
+        self.read("cannot read the trail", |c| Ok(self.entries(c, of)?))
     }
 
     /// The entry of this file's trail that made a difference to an earlier copy of it, where it was kept: the last one that did to the
@@ -118,12 +119,12 @@ impl File {
     /// # Errors
     /// When the file cannot be read.
     pub fn made(&self, difference: &Difference<'_>) -> Result<Option<TrailEntry>, Error> {
-        let (table, key, did, columns) = match difference {
-            Difference::Added { table, key, .. } => (*table, *key, Did::Inserted, &[][..]),
-            Difference::Removed { table, key, .. } => (*table, *key, Did::Removed, &[][..]),
-            Difference::Changed { table, key, columns } => (*table, *key, Did::Changed, *columns),
+        let (table, known_by, did, columns) = match difference {
+            Difference::Added { table, known_by, .. } => (*table, *known_by, Did::Inserted, &[][..]),
+            Difference::Removed { table, known_by, .. } => (*table, *known_by, Did::Removed, &[][..]),
+            Difference::Changed { table, known_by, columns } => (*table, *known_by, Did::Changed, *columns),
         };
-        let number = key.iter().find_map(|(name, value)| match value {
+        let number = known_by.iter().find_map(|(name, value)| match value {
             ValueRef::Integer(number) if *name == KEY_COLUMN => Some(*number),
             _ => None,
         });
@@ -147,7 +148,7 @@ impl File {
             Err(Fault { kind: FaultKind::NoTable(_) | FaultKind::NoColumn(_), .. }) => return Ok(Vec::new()),
             other => other?,
         };
-        statement.bind_all(&[of.table.clone().into(), of.key.into()])?;
+        statement.bind_all([of.table.as_ref().into(), of.key.into()])?;
         let limit = of.limit.map_or(usize::MAX, |n| usize::try_from(n).unwrap_or(usize::MAX));
         let mut known: HashMap<(String, i64), Known> = HashMap::new();
         let mut all = Vec::new();
@@ -172,22 +173,21 @@ impl File {
     /// The record as it is stored now.
     fn stands_now(&self, connection: &Connection, table: &str, key: i64) -> Result<Known, Fault> {
         let text = format!("SELECT * FROM {} WHERE {} = ?1", quoted(table), quoted(KEY_COLUMN));
-        let mut statement = match connection.prepare(&text) {
-            // The table was dropped since.
-            Err(Fault { kind: FaultKind::NoTable(_) | FaultKind::NoColumn(_), .. }) => return Ok(Known::Nothing),
-            other => other?,
-        };
-        statement.bind(1, ValueRef::Integer(key))?;
-        let mut rows = statement.rows();
-        let Some(row) = rows.next()? else { return Ok(Known::NotThere) };
         let declared = self.declared().and_then(|s| s.table(table));
         let is_private = |name: &str| declared.and_then(|t| t.column(name)).is_some_and(|c| c.private);
-        let cell = |at: usize| {
-            let name = row.name(at);
-            let told = if is_private(name) { Told::Private } else { Told::Value(row.value(at).to_value()) };
-            (name != KEY_COLUMN).then(|| (name.to_owned(), told))
-        };
-        Ok(Known::Columns((0..row.count()).filter_map(cell).collect()))
+        let known = connection.one(&text, [key.into()], |row| {
+            let cell = |at: usize| {
+                let name = row.name(at);
+                let told = if is_private(name) { Told::Private } else { Told::Value(row.value(at).to_value()) };
+                (name != KEY_COLUMN).then(|| (name.to_owned(), told))
+            };
+            Known::Columns((0..row.count()).filter_map(cell).collect())
+        });
+        match known {
+            // The table was dropped since.
+            Err(Fault { kind: FaultKind::NoTable(_) | FaultKind::NoColumn(_), .. }) => Ok(Known::Nothing),
+            known => Ok(known?.unwrap_or(Known::NotThere)),
+        }
     }
 
     /// An entry, and what is known of the record before it. `after` is what is known of it afterwards.
@@ -256,23 +256,9 @@ impl File {
 
 /// A value as the trail keeps it.
 fn told(json: &Json) -> Told {
-    let value = match json {
-        Json::Null => Value::Missing,
-        Json::String(text) => Value::Text(text.clone()),
-        Json::Number(number) => match number.as_i64() {
-            Some(whole) => Value::Integer(whole),
-            None => Value::Real(number.as_f64().unwrap_or(f64::NAN)),
-        },
-        Json::Object(object) => match object.iter().next() {
-            Some((word, _)) if word == "private" => return Told::Private,
-            Some((word, length)) if word == "left_out" => return Told::TooLong(length.as_u64().unwrap_or(0)),
-            Some((word, Json::String(hex))) if word == "bytes" => Value::Bytes(show::from_hex(hex).unwrap_or_default()),
-            Some((word, Json::String(sign))) if word == "real" => {
-                Value::Real(if sign == "inf" { f64::INFINITY } else { f64::NEG_INFINITY })
-            }
-            _ => return Told::Unknown,
-        },
-        _ => return Told::Unknown,
-    };
-    Told::Value(value)
+    match json.as_object().and_then(|object| object.iter().next()) {
+        Some((word, _)) if word == "private" => Told::Private,
+        Some((word, length)) if word == "left_out" => Told::TooLong(length.as_u64().unwrap_or(0)),
+        _ => of_json(&json.to_string(), None).map_or(Told::Unknown, Told::Value),
+    }
 }

@@ -2,12 +2,11 @@
 
 use super::kept::set_aside_word;
 use crate::beside::{self, with_companions};
-use crate::engine::{Connection, FaultKind, Settings};
+use crate::engine::{FaultKind, Opener};
 use crate::error::{Cause, Error};
 use std::fs;
 use std::io;
 use std::path::{Path, PathBuf};
-use std::time::Duration;
 
 /// Which files to set aside when they cannot be opened, and start afresh.
 #[derive(Clone, Copy, Debug, Default)]
@@ -67,8 +66,7 @@ pub(super) fn set_aside_as(path: &Path, how: SetAsideAs) -> io::Result<PathBuf> 
 
 /// Merges the log into the file, so that one file holds everything; what cannot be read stays as it is.
 fn merge_if_possible(path: &Path, doing: &str) -> Result<(), Error> {
-    let settings = Settings::of_ours(Duration::ZERO, false);
-    let Ok(connection) = Connection::writer(path, &settings) else { return Ok(()) };
+    let Ok(connection) = Opener::new(path).writer() else { return Ok(()) };
     match connection.merge_alone() {
         Err(fault) if fault.kind == FaultKind::Locked => {
             Err(Error::new(Cause::InUse, format!("{doing}: another process has it open"))

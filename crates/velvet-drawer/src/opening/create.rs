@@ -1,7 +1,7 @@
 //! Creating a drawer in an empty file.
 
-use super::about::About;
 use super::recognise::{Found, recognise};
+use crate::about::About;
 use crate::engine::{Connection, Fault};
 use crate::error::Error;
 use crate::schema::Declared;
@@ -9,13 +9,18 @@ use velvet_core::statement;
 
 /// Creates the declared structure, all of it or nothing. Says whether it did: another process may have been faster.
 pub(super) fn create(connection: &Connection, declared: &Declared, waits_to_be_filled: bool) -> Result<bool, Error> {
-    let engine = |fault: Fault| Error::engine("cannot create the drawer", fault).untouched("Nothing was created");
-    let transaction = connection.transaction().map_err(engine)?;
-    if recognise(connection, declared)? != Found::Fresh {
-        return Ok(false);
-    }
-    tables(connection, declared, waits_to_be_filled).and_then(|()| transaction.commit()).map_err(engine)?;
-    Ok(true)
+    let create = || {
+        let transaction = connection.transaction()?;
+        if recognise(connection, declared)? != Found::Fresh {
+            return Ok(false);
+        }
+        tables(connection, declared, waits_to_be_filled)?;
+        transaction.commit()?;
+        Ok(true)
+    };
+    create().map_err(|error: Error| {
+        if error.is_bare() { error.doing("cannot create the drawer").untouched("Nothing was created") } else { error }
+    })
 }
 
 fn tables(connection: &Connection, declared: &Declared, waits_to_be_filled: bool) -> Result<(), Fault> {

@@ -1,6 +1,7 @@
 //! What is kept of a drawer beside its file: copies from before upgrades and adoption, and files that were set aside.
 
 use crate::beside::{self, with_companions};
+use crate::engine::is_open_here;
 use jiff::Timestamp;
 use std::fs;
 use std::path::{Path, PathBuf};
@@ -77,7 +78,7 @@ pub(crate) fn keep_within(path: &Path, bounds: Bounds) {
     let too_old = SystemTime::now().checked_sub(bounds.age).and_then(|at| Timestamp::try_from(at).ok());
     for (at, copy) in copies.enumerate() {
         let is_old = too_old.is_some_and(|too_old| copy.written_at < too_old);
-        if (at >= bounds.copies || is_old) && !super::is_open_here(&copy.path) {
+        if (at >= bounds.copies || is_old) && !is_open_here(&copy.path) {
             beside::clear_away(&copy.path);
         }
     }

@@ -17,7 +17,7 @@ pub(super) fn prepared(path: &Path) -> Result<PathBuf, Error> {
         fs::create_dir_all(folder).map_err(|e| not_there(&path, "the folder above the file cannot be created", &e))?;
     }
     if path.is_dir() {
-        return Err(Error::new(Cause::NotThere, "cannot open the drawer: the path is a folder")
+        return Err(Error::new(Cause::FileMissing, "cannot open the drawer: the path is a folder")
             .untouched("Nothing was created")
             .advise("Give the path of a file in it, such as `kiln.drawer`")
             .in_file(&path));

@@ -1,7 +1,6 @@
 //! The drawers that are open in this process, so that the same file is the same database.
 
-use super::InEffect;
-use crate::drawer::Inner;
+use crate::drawer::{InEffect, Inner};
 use crate::error::{Cause, Error};
 use crate::schema::Declared;
 use std::cell::RefCell;
@@ -22,7 +21,7 @@ pub(super) fn open(
     asked: &InEffect,
     open: impl FnOnce(Declared) -> Result<Arc<Inner>, Error>,
 ) -> Result<Arc<Inner>, Error> {
-    let _opening = Opening::begin(path)?;
+    let _opening = BeingOpened::begin(path)?;
     let slot = slot(path);
     let mut held = slot.lock().unwrap_or_else(PoisonError::into_inner);
     if let Some(inner) = held.upgrade() {
@@ -46,12 +45,12 @@ thread_local! {
 }
 
 /// Marks a path as being opened by this thread until it is dropped.
-struct Opening;
+struct BeingOpened;
 
-impl Opening {
+impl BeingOpened {
     /// # Errors
     /// When this thread is opening the path already: code of an upgrade, or what fills a new file, would wait for itself.
-    fn begin(path: &Path) -> Result<Opening, Error> {
+    fn begin(path: &Path) -> Result<BeingOpened, Error> {
         if OPENING_HERE.with_borrow(|open| open.iter().any(|p| p == path)) {
             let error =
                 Error::new(Cause::Nested, "cannot open the drawer while it is being opened, on the same thread");
@@ -61,20 +60,14 @@ impl Opening {
                 .in_file(path));
         }
         OPENING_HERE.with_borrow_mut(|open| open.push(path.to_owned()));
-        Ok(Opening)
+        Ok(BeingOpened)
     }
 }
 
-impl Drop for Opening {
+impl Drop for BeingOpened {
     fn drop(&mut self) {
         OPENING_HERE.with_borrow_mut(Vec::pop);
     }
-}
-
-/// Whether this process has the file at this resolved path open.
-pub(crate) fn is_open_here(path: &Path) -> bool {
-    let open = OPEN.lock().unwrap_or_else(PoisonError::into_inner);
-    open.get(path).is_some_and(is_open)
 }
 
 fn is_open(slot: &Slot) -> bool {

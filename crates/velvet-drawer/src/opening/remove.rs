@@ -1,15 +1,14 @@
 //! Removing a drawer from the device.
 
-use super::about::APPLICATION_ID;
 use super::kept::{kept, unfinished};
-use super::{is_open_here, resolved};
+use super::resolved;
+use crate::about::About;
 use crate::beside::with_companions;
-use crate::engine::{Connection, FaultKind, Settings};
-use crate::error::{Cause, Error};
+use crate::engine::{FaultKind, Opener, is_open_here};
+use crate::error::{Cause, Doing, Error};
 use std::fs;
 use std::io;
 use std::path::{Path, PathBuf};
-use std::time::Duration;
 
 /// What becomes of the copies beside a drawer that is removed.
 #[derive(Clone, Copy, PartialEq)]
@@ -33,7 +32,7 @@ pub(crate) fn remove_from_device(path: &Path, copies: Copies) -> Result<bool, Er
         Err(Error::new(cause, format!("{doing}: {why}")).untouched("Nothing was removed").in_file(&path))
     };
     if path.is_dir() {
-        return refuse(Cause::NotThere, "the path is a folder");
+        return refuse(Cause::FileMissing, "the path is a folder");
     }
     if let Some(open) = all.iter().find(|p| is_open_here(p)) {
         let which = if *open == path { "it".into() } else { format!("the copy {}", open.display()) };
@@ -56,19 +55,19 @@ pub(crate) fn remove_from_device(path: &Path, copies: Copies) -> Result<bool, Er
 }
 
 fn see_that_nobody_uses_it(path: &Path, doing: &str) -> Result<(), Error> {
-    let refuse = |cause, why: &str| {
-        Err(Error::new(cause, format!("{doing}: {why}")).untouched("Nothing was removed").in_file(path))
-    };
     // Nobody else has it open when the log can be merged, and removed, alone.
-    let settings = Settings::of_ours(Duration::ZERO, true);
-    let engine = |fault| Error::engine(doing, fault).untouched("Nothing was removed").in_file(path);
-    let connection = Connection::writer(path, &settings).map_err(engine)?;
-    if connection.number("PRAGMA application_id").map_err(engine)? != APPLICATION_ID {
-        return refuse(Cause::OtherApp, "the file is not a drawer");
-    }
-    match connection.merge_alone() {
-        Err(fault) if fault.kind == FaultKind::Locked => return refuse(Cause::InUse, "another process has it open"),
-        result => result.map_err(engine)?,
-    }
-    connection.close().map_err(engine)
+    let alone = || {
+        let connection = Opener::new(path).relaxed().writer()?;
+        if !About::is_ours(&connection)? {
+            return Err(Error::bare(Cause::OtherApp, "the file is not a drawer"));
+        }
+        match connection.merge_alone() {
+            Err(fault) if fault.kind == FaultKind::Locked => {
+                return Err(Error::bare(Cause::InUse, "another process has it open"));
+            }
+            result => result?,
+        }
+        Ok(connection.close()?)
+    };
+    alone().doing(|| doing).untouched(|| "Nothing was removed").in_file(path)
 }

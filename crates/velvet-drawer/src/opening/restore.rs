@@ -2,13 +2,13 @@
 
 use super::aside::{self, SetAsideAs};
 use super::kept::{KeptFor, kept};
-use super::{APPLICATION_ID, About, is_open_here, path};
+use super::path;
+use crate::about::About;
 use crate::beside::{self, with_companions};
-use crate::engine::{Connection, Fault, FaultKind, Settings, copy_whole};
-use crate::error::{Cause, Error};
+use crate::engine::{Connection, Fault, FaultKind, Opener, copy_whole, is_open_here};
+use crate::error::{Cause, Doing, Error};
 use std::fs;
 use std::path::{Path, PathBuf};
-use std::time::Duration;
 
 const DOING: &str = "cannot restore the drawer";
 
@@ -20,7 +20,7 @@ pub(crate) fn restore(path: &Path, from: &Path) -> Result<Option<PathBuf>, Error
         |cause, why: &str, advice: &str| Err(untouched(Error::new(cause, format!("{DOING}: {why}")).advise(advice)));
     if !from.is_file() {
         return refuse(
-            Cause::NotThere,
+            Cause::FileMissing,
             "the copy is not there",
             "Check its path; Drawer::kept_copies lists those beside a drawer",
         );
@@ -47,37 +47,38 @@ pub(crate) fn restore(path: &Path, from: &Path) -> Result<Option<PathBuf>, Error
 
 /// Makes a complete copy at `unfinished`, and sees that it is a sound drawer of the same app.
 fn made(from: &Path, unfinished: &Path, path: &Path) -> Result<(), Error> {
-    let of_copy = |fault: Fault| Error::engine(&format!("{DOING}: the copy at {}", from.display()), fault);
-    copy_whole(from, unfinished).map_err(of_copy)?;
-    let copy = Connection::reader(unfinished, &settings()).map_err(of_copy)?;
-    let app = |connection: &Connection| -> Result<Option<String>, Fault> {
-        let is_drawer = connection.number("PRAGMA application_id")? == APPLICATION_ID;
-        Ok(if is_drawer { About::read(connection)?.map(|about| about.app) } else { None })
-    };
-    let refuse = |cause, why: String| Err(Error::new(cause, format!("{DOING}: {why}")));
-    // What was kept before the library took a file over is a plain database.
-    let is_from_before = || kept(path).iter().any(|k| k.path == from && k.reason == KeptFor::Adoption);
-    let of = app(&copy).map_err(of_copy)?;
-    if of.is_none() && !is_from_before() {
-        return refuse(Cause::OtherApp, format!("the copy at {} is no drawer", from.display()));
-    }
-    if !copy.is_sound().map_err(of_copy)? {
-        return refuse(Cause::Damaged, format!("the copy at {} is damaged", from.display()));
-    }
-    copy.close().map_err(of_copy)?;
+    let of = copied(from, unfinished, path).doing(|| format!("{DOING}: the copy at {}", from.display()))?;
     // What stands there may be damaged: that is what a copy is restored for.
-    let there =
-        if path.exists() { Connection::reader(path, &settings()).and_then(|c| app(&c)).ok().flatten() } else { None };
+    let there = if path.exists() { Opener::new(path).reader().and_then(|c| app(&c)).ok().flatten() } else { None };
     match (there, of) {
         (Some(there), Some(of)) if there != of => {
-            refuse(Cause::OtherApp, format!("the copy belongs to the app {of:?}, and the file to {there:?}"))
+            let why = format!("{DOING}: the copy belongs to the app {of:?}, and the file to {there:?}");
+            Err(Error::new(Cause::OtherApp, why))
         }
         _ => Ok(()),
     }
 }
 
-fn settings() -> Settings {
-    Settings::of_ours(Duration::ZERO, false)
+/// Copies the file, and says whose it is; nothing where that is a plain database, from before the library took it over.
+fn copied(from: &Path, unfinished: &Path, path: &Path) -> Result<Option<String>, Error> {
+    copy_whole(from, unfinished)?;
+    let copy = Opener::new(unfinished).reader()?;
+    let refuse = |cause, why: &str| Err(Error::new(cause, format!("{DOING}: the copy at {} is {why}", from.display())));
+    let is_from_before = || kept(path).iter().any(|k| k.path == from && k.reason == KeptFor::Adoption);
+    let of = app(&copy)?;
+    if of.is_none() && !is_from_before() {
+        return refuse(Cause::OtherApp, "no drawer");
+    }
+    if !copy.is_sound()? {
+        return refuse(Cause::Damaged, "damaged");
+    }
+    copy.close()?;
+    Ok(of)
+}
+
+/// The app that a drawer belongs to.
+fn app(connection: &Connection) -> Result<Option<String>, Fault> {
+    Ok(if About::is_ours(connection)? { About::read(connection)?.map(|about| about.app) } else { None })
 }
 
 /// Gives the finished copy the file's name. A kill leaves the one or the other there, never none.
@@ -88,7 +89,7 @@ fn placed(unfinished: &Path, path: &Path) -> Result<Option<PathBuf>, Error> {
         return Ok(None);
     }
     // Held until the other file is in its place, so that no other process begins to use this one.
-    let held = match Connection::writer(path, &settings()).and_then(|c| c.merge_alone().map(|()| c)) {
+    let held = match Opener::new(path).writer().and_then(|c| c.merge_alone().map(|()| c)) {
         Ok(connection) => Some(connection),
         Err(Fault { kind: FaultKind::Locked, .. }) => {
             let error = Error::new(Cause::InUse, format!("{DOING}: another process has it open"));

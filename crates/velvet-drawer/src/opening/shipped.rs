@@ -1,7 +1,7 @@
 //! A filled file that ships with the app, copied to its place on the first start only.
 
-use crate::engine::{Traceless, copy_from};
-use crate::error::{Cause, Error};
+use crate::engine::{Opener, copy_from};
+use crate::error::{Cause, Doing, Error};
 use crate::new_file;
 use std::fs;
 use std::io::{self, Write};
@@ -20,13 +20,14 @@ impl Shipped {
         let doing = "cannot copy the file that ships with the app";
         new_file::make(path, doing, |unfinished| match self {
             Shipped::File(from) if !from.exists() => {
-                Err(Error::new(Cause::NotThere, format!("{doing}: {} is not there", from.display())).advise(
+                Err(Error::new(Cause::FileMissing, format!("{doing}: {} is not there", from.display())).advise(
                     "Check that the app's package holds it; testing::shipped_file_fits finds this before users do",
                 ))
             }
-            Shipped::File(from) => Traceless::open(from, super::is_open_here(from))
+            Shipped::File(from) => Opener::new(from)
+                .traceless()
                 .and_then(|source| source.read(|c| copy_from(c, unfinished)))
-                .map_err(|fault| Error::engine(doing, fault)),
+                .doing(|| doing),
             Shipped::Bytes(bytes) => written(bytes, unfinished).map_err(|e| Error::device(doing, &e)),
         })
     }

@@ -1,7 +1,7 @@
 //! Reading one record by its key.
 
-use super::{Open, stored};
-use crate::drawer::Drawer;
+use super::stored;
+use crate::drawer::{Drawer, Mode, Scope};
 use crate::engine::Statement;
 use crate::error::{Cause, Error};
 use velvet_core::column_type::stored_arg;
@@ -14,73 +14,67 @@ impl Drawer {
     /// When the file cannot be read, or a stored value is not one of its field's type.
     #[inline]
     pub fn get<T: Record>(&self, key: Key<T>) -> Result<Option<Stored<T>>, Error> {
-        self.reading(|connection| Open { connection, inner: &self.inner }.get(key))
+        self.inner.reading(|scope| scope.get(key))
     }
 
-    /// The record whose own key (`#[record(key)]`) is this, or nothing when it is not there.
+    /// The record whose own key (`#[record(own_key)]`) is this, or nothing when it is not there.
     ///
     /// # Errors
     /// As [`Drawer::get`].
     ///
     /// ```
     /// # use velvet_drawer::{Drawer, Record, Schema};
-    /// # #[derive(Record)] struct Glaze { #[record(key)] name: String }
+    /// # #[derive(Record)] struct Glaze { #[record(own_key)] name: String }
     /// # let drawer = Drawer::in_memory(Schema::new("kilnbook").record::<Glaze>())?;
     /// drawer.insert(Glaze { name: "Celadon".into() })?;
-    /// assert!(drawer.get_by::<Glaze>("Celadon")?.is_some());
-    /// assert!(drawer.get_by::<Glaze>("Shino")?.is_none());
+    /// assert!(drawer.get_by_own_key::<Glaze>("Celadon")?.is_some());
+    /// assert!(drawer.get_by_own_key::<Glaze>("Shino")?.is_none());
     /// # Ok::<(), velvet_drawer::Error>(())
     /// ```
-    pub fn get_by<T: Keyed>(
+    pub fn get_by_own_key<T: Keyed>(
         &self,
-        own_key: <T::NaturalKey as ColumnType>::Arg<'_>,
+        own_key: <T::OwnKey as ColumnType>::Arg<'_>,
     ) -> Result<Option<Stored<T>>, Error> {
-        self.reading(|connection| Open { connection, inner: &self.inner }.get_by(own_key))
+        self.inner.reading(|scope| scope.get_by_own_key(own_key))
     }
 }
 
-impl Open<'_> {
+impl<M: Mode> Scope<'_, M> {
     #[inline]
     pub(crate) fn get<T: Record>(self, key: Key<T>) -> Result<Option<Stored<T>>, Error> {
-        self.one(&T::statements().get, ValueRef::Integer(key.number()), || format!("cannot read {key}"))
+        self.found(&T::statements().get, key.number().into(), || format!("cannot read {key}"))
     }
 
-    pub(crate) fn get_by<T: Keyed>(
+    pub(crate) fn get_by_own_key<T: Keyed>(
         self,
-        own_key: <T::NaturalKey as ColumnType>::Arg<'_>,
+        own_key: <T::OwnKey as ColumnType>::Arg<'_>,
     ) -> Result<Option<Stored<T>>, Error> {
         let doing = || format!("cannot read a {} by its own key", T::TABLE);
-        let value = stored_arg::<T::NaturalKey>(own_key).map_err(|misfit| {
-            let misfit = misfit.at(T::KEY_POSITION);
-            self.inner.place.name(Error::misfit(Cause::Misfit, &doing(), T::TABLE, T::COLUMNS, misfit))
+        let value = self.doing(doing, || {
+            let value = stored_arg::<T::OwnKey>(own_key);
+            value.map_err(|wrong| Error::misfit(Cause::Misfit, T::TABLE, T::COLUMNS, wrong.at(T::OWN_KEY_POSITION)))
         })?;
-        self.one(T::statements().get_by.as_deref().unwrap_or_default(), value.as_ref(), doing)
+        self.found(T::statements().get_by_own_key.as_deref().unwrap_or_default(), value.as_ref(), doing)
     }
 
+    /// The record that a statement finds for its one argument.
     #[inline]
-    pub(crate) fn one<T: Record>(
+    pub(crate) fn found<T: Record>(
         self,
         text: &str,
         argument: ValueRef<'_>,
-        doing: impl Fn() -> String,
+        doing: impl FnOnce() -> String,
     ) -> Result<Option<Stored<T>>, Error> {
-        let mut statement = self.connection.prepare(text).map_err(self.fault(&doing))?;
-        self.one_of(&mut statement, argument, doing)
+        self.doing(doing, || found_by(&mut self.connection.prepare(text)?, argument))
     }
+}
 
-    /// The record that a prepared statement finds for its one argument.
-    #[inline]
-    pub(super) fn one_of<T: Record>(
-        self,
-        statement: &mut Statement<'_>,
-        argument: ValueRef<'_>,
-        doing: impl Fn() -> String,
-    ) -> Result<Option<Stored<T>>, Error> {
-        statement.bind(1, argument).map_err(self.fault(&doing))?;
-        let mut rows = statement.rows();
-        match rows.next().map_err(self.fault(&doing))? {
-            Some(row) => stored(self, row).map(Some),
-            None => Ok(None),
-        }
-    }
+/// The record that a prepared statement finds for its one argument.
+#[inline]
+pub(super) fn found_by<T: Record>(
+    statement: &mut Statement<'_>,
+    argument: ValueRef<'_>,
+) -> Result<Option<Stored<T>>, Error> {
+    statement.bind(1, argument)?;
+    statement.rows().next()?.map(stored).transpose()
 }

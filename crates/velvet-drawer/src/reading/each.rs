@@ -1,6 +1,7 @@
 //! One record after the other, without holding them all.
 
 use super::{Records, stored};
+use crate::drawer::Access;
 use crate::error::Error;
 use std::ops::ControlFlow;
 use velvet_core::statement::Select;
@@ -31,7 +32,7 @@ impl<G: Going> Going for Result<G, Error> {
     }
 }
 
-impl<T: Record, Access> Records<'_, T, Access> {
+impl<T: Record, A: Access> Records<T, A> {
     /// Calls `work` with one record after the other, in constant memory however many there are. Ends early when `work`
     /// returns [`ControlFlow::Break`] or an error; nothing stays open then.
     ///
@@ -54,9 +55,9 @@ impl<T: Record, Access> Records<'_, T, Access> {
     /// # Ok::<(), velvet_drawer::Error>(())
     /// ```
     pub fn for_each<G: Going>(self, mut work: impl FnMut(Stored<T>) -> G) -> Result<(), Error> {
-        self.run(Select::rows::<T>, |open, rows| {
-            while let Some(row) = rows.next().map_err(open.fault(|| format!("cannot read records of {}", T::TABLE)))? {
-                if work(stored(open, row)?).going()?.is_break() {
+        self.run(Select::rows::<T>, |_, rows| {
+            while let Some(row) = rows.next()? {
+                if work(stored(row)?).going()?.is_break() {
                     break;
                 }
             }

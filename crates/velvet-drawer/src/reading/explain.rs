@@ -1,13 +1,13 @@
 //! How a selection is run.
 
-use super::{Open, Records};
-use crate::engine::{Fault, Rows};
-use crate::error::Error;
-use std::cell::RefCell;
+use super::Records;
+use crate::drawer::{Access, Scope};
+use crate::engine::Rows;
+use crate::error::{Cause, Error};
 use std::fmt;
 use velvet_core::name::quoted;
 use velvet_core::statement::Select;
-use velvet_core::{Fragment, Record};
+use velvet_core::{Fragment, Record, Value};
 
 /// Before a statement, makes the engine explain it in place of running it.
 pub(crate) const EXPLAIN: &str = "EXPLAIN QUERY PLAN ";
@@ -28,7 +28,7 @@ pub struct Explained {
     pub hint: Option<String>,
 }
 
-impl<T: Record, Access> Records<'_, T, Access> {
+impl<T: Record, A: Access> Records<T, A> {
     /// Says how the selection would be run, without running it.
     ///
     /// # Errors
@@ -51,20 +51,23 @@ impl<T: Record, Access> Records<'_, T, Access> {
 
     /// Says how the statement that `text` makes of the selection would be run.
     pub(super) fn explain_as(self, text: impl FnOnce(Select) -> Fragment) -> Result<Explained, Error> {
-        let asked = RefCell::default();
-        self.run(
-            |select: Select| {
-                let has_conditions = select.has_conditions();
-                let fragment = Fragment::text(EXPLAIN).and(text(select));
-                asked.replace((fragment.text.clone(), has_conditions));
-                fragment
-            },
-            |open, rows| {
-                let (statement, has_conditions) = &*asked.borrow();
-                let explained = Explained::of(open, statement, *has_conditions, rows);
-                explained.map_err(open.fault(|| format!("cannot explain a selection of {}", T::TABLE)))
-            },
-        )
+        let at = self.at.clone();
+        at.reading(|scope| {
+            scope.doing(
+                || format!("cannot explain a selection of {}", T::TABLE),
+                || {
+                    let has_conditions = self.select.has_conditions() || self.after.is_some();
+                    let Fragment { text, values, misfit } = self.statement(scope, text)?;
+                    if let Some(misfit) = misfit {
+                        return Err(Error::misfit(Cause::Misfit, T::TABLE, T::COLUMNS, misfit));
+                    }
+                    let explain = format!("{EXPLAIN}{text}");
+                    let mut explaining = scope.connection.prepare(&explain)?;
+                    explaining.bind_all(values.iter().map(Value::as_ref))?;
+                    Explained::of(scope, &text, has_conditions, &mut explaining.rows())
+                },
+            )
+        })
     }
 }
 
@@ -73,26 +76,26 @@ impl Explained {
     ///
     /// A list of everything, which has no conditions, has to read everything.
     pub(crate) fn of(
-        open: Open<'_>,
+        scope: Scope<'_>,
         text: &str,
         has_conditions: bool,
         rows: &mut Rows<'_>,
-    ) -> Result<Explained, Fault> {
+    ) -> Result<Explained, Error> {
         let mut steps = Vec::new();
-        while let Some(row) = rows.next()? {
+        rows.each(|row| {
             steps.push(row.text(3).to_owned());
-        }
-        let statement = text.strip_prefix(EXPLAIN).unwrap_or(text).to_owned();
+            Ok::<_, Error>(())
+        })?;
         let by_index = steps.iter().any(|step| step.starts_with("SEARCH "));
-        let hint = hint(open, &steps, has_conditions)?;
-        Ok(Explained { statement, steps, by_index, hint })
+        let hint = hint(scope, &steps, has_conditions)?;
+        Ok(Explained { statement: text.to_owned(), steps, by_index, hint })
     }
 }
 
 /// What would help, when a large table is read whole for some of its rows, or sorted.
-fn hint(open: Open<'_>, steps: &[String], has_condition: bool) -> Result<Option<String>, Fault> {
+fn hint(scope: Scope<'_>, steps: &[String], has_condition: bool) -> Result<Option<String>, Error> {
     let is_sorted = steps.iter().any(|s| s.starts_with("USE TEMP B-TREE FOR ORDER BY"));
-    for table in &open.inner.declared.structure.tables {
+    for table in &scope.inner.declared.structure.tables {
         let name = &table.name;
         let begins = |step: &String, word: &str| {
             let rest = step.strip_prefix(word).and_then(|rest| rest.strip_prefix(name.as_str()));
@@ -103,7 +106,7 @@ fn hint(open: Open<'_>, steps: &[String], has_condition: bool) -> Result<Option<
         if !(is_read_whole || is_sorted && is_read) {
             continue;
         }
-        let rows = open.connection.number(&format!("SELECT count(*) FROM {}", quoted(name)))?;
+        let rows = scope.connection.number(&format!("SELECT count(*) FROM {}", quoted(name)))?;
         if rows < MANY {
             continue;
         }

@@ -1,24 +1,25 @@
 //! A selection in groups of records with the same values.
 
 use super::only::{picked, read};
-use super::{Explained, Reads, Records, reading};
+use super::{Explained, Records};
+use crate::drawer::{Access, Alone};
 use crate::error::Error;
 use std::marker::PhantomData;
 use velvet_core::statement::Select;
-use velvet_core::{Condition, Group, Ordering, Pick, Picked, Record};
+use velvet_core::{Condition, Group, Orders, Pick, Picked, Record};
 
 /// A selection in groups of records with the same values.
 ///
 /// What was said of the selection before is about its records; conditions, order and range after it are about the groups.
 #[must_use = "a selection reads nothing until it is collected"]
-pub struct Groups<'a, T, P> {
-    records: Records<'a, T, Reads>,
+pub struct Groups<T, P, A = Alone> {
+    records: Records<T, A>,
     columns: Vec<Picked>,
     groups: Select,
     of: PhantomData<fn() -> P>,
 }
 
-impl<'a, T: Record, Access> Records<'a, T, Access> {
+impl<T: Record, A: Access> Records<T, A> {
     /// Puts records with the same values of these columns in groups.
     ///
     /// ```
@@ -36,21 +37,16 @@ impl<'a, T: Record, Access> Records<'a, T, Access> {
     ///     .group_by(|p| p.clay)
     ///     .filter(|g| g.count().at_least(2))
     ///     .sort_by(|g| g.sum(|p| p.grams).descending())
-    ///     .with(|g| (g.sum(|p| p.grams), g.max(|p| p.mark)))?;
+    ///     .collect(|g| (g.sum(|p| p.grams), g.max(|p| p.mark)))?;
     /// assert_eq!(heavy, [("grey".to_owned(), (800, Some("2".to_owned())))]);
     /// # Ok::<(), velvet_drawer::Error>(())
     /// ```
-    pub fn group_by<P: Pick<T>>(self, pick: impl FnOnce(T::Columns) -> P) -> Groups<'a, T, P> {
-        Groups {
-            records: self.read_only(),
-            columns: picked(pick(T::columns())),
-            groups: Select::default(),
-            of: PhantomData,
-        }
+    pub fn group_by<P: Pick<T>>(self, pick: impl FnOnce(T::Columns) -> P) -> Groups<T, P, A> {
+        Groups { records: self, columns: picked(pick(T::columns())), groups: Select::default(), of: PhantomData }
     }
 }
 
-impl<T: Record, P: Pick<T>> Groups<'_, T, P> {
+impl<T: Record, P: Pick<T>, A: Access> Groups<T, P, A> {
     /// Keeps the groups that satisfy the condition. Several filters must all be satisfied.
     pub fn filter(mut self, condition: impl FnOnce(Group<T>) -> Condition<Group<T>>) -> Self {
         self.groups.and(condition(Group::default()).into_fragment());
@@ -59,7 +55,7 @@ impl<T: Record, P: Pick<T>> Groups<'_, T, P> {
 
     /// Sorts the groups. Groups that are equal in that, and all groups where no order is given, come in the order of their
     /// values.
-    pub fn sort_by<O: Ordering<Group<T>>>(mut self, order: impl FnOnce(Group<T>) -> O) -> Self {
+    pub fn sort_by<O: Orders<Group<T>>>(mut self, order: impl FnOnce(Group<T>) -> O) -> Self {
         order(Group::default()).each(&mut |order| self.groups.sorting.then(order));
         self
     }
@@ -81,7 +77,7 @@ impl<T: Record, P: Pick<T>> Groups<'_, T, P> {
     /// # Errors
     /// As [`Records::collect`].
     pub fn count(self) -> Result<Vec<(P::Output, u64)>, Error> {
-        self.with(|group| group.count())
+        self.collect(|group| group.count())
     }
 
     /// Says how the groups would be made and counted, without running it.
@@ -98,7 +94,7 @@ impl<T: Record, P: Pick<T>> Groups<'_, T, P> {
     ///
     /// # Errors
     /// As [`Records::collect`].
-    pub fn with<Q: Pick<Group<T>>>(
+    pub fn collect<Q: Pick<Group<T>>>(
         self,
         make: impl FnOnce(Group<T>) -> Q,
     ) -> Result<Vec<(P::Output, Q::Output)>, Error> {
@@ -108,12 +104,13 @@ impl<T: Record, P: Pick<T>> Groups<'_, T, P> {
         let count = columns.len();
         records.run(
             |select: Select| select.groups::<T>(columns, made, groups),
-            |open, rows| {
+            |_, rows| {
                 let mut all = Vec::new();
-                while let Some(row) = rows.next().map_err(open.fault(reading::<T>))? {
-                    let values = read::<T, T, P>(open, row, 0, &positions)?;
-                    all.push((values, read::<T, Group<T>, Q>(open, row, count, &[])?));
-                }
+                rows.each(|row| {
+                    let values = read::<T, T, P>(row, 0, &positions)?;
+                    all.push((values, read::<T, Group<T>, Q>(row, count, &[])?));
+                    Ok::<_, Error>(())
+                })?;
                 Ok(all)
             },
         )

@@ -1,6 +1,5 @@
 //! Reading records: by key, by their own key, by conditions, from one consistent state.
 
-mod access;
 mod by_key;
 mod each;
 mod explain;
@@ -17,7 +16,6 @@ mod table;
 mod view;
 mod with;
 
-pub use access::{Reads, Writes};
 pub use each::Going;
 pub(crate) use explain::EXPLAIN;
 pub use explain::Explained;
@@ -28,48 +26,31 @@ pub use readable::Readable;
 pub use records::Records;
 pub use search::{Hit, Search};
 pub use stream::Stream;
-pub(crate) use suggest::SuggestedFrom;
 pub use view::View;
 pub use with::{Follow, With};
 
-use crate::drawer::Inner;
-use crate::engine::{Connection, Fault, Row, Rows};
+use crate::drawer::{Mode, Scope};
+use crate::engine::{Row, Rows};
 use crate::error::{Cause, Error};
-use velvet_core::{Fragment, Key, Record, Stored};
+use velvet_core::{Fragment, Key, Misfit, Record, Stored, Value};
 
-/// A connection of an open drawer, in the middle of its work.
-#[derive(Clone, Copy)]
-pub(crate) struct Open<'a> {
-    pub(crate) connection: &'a Connection,
-    pub(crate) inner: &'a Inner,
-}
-
-impl Open<'_> {
-    /// An error of the engine; `doing` is asked only when there is one.
-    pub(crate) fn fault(self, doing: impl FnOnce() -> String) -> impl FnOnce(Fault) -> Error {
-        move |fault| self.inner.fault(&doing(), fault)
-    }
-
+impl<M: Mode> Scope<'_, M> {
     /// Runs a statement about records of `T`, and `work` with its rows.
     #[inline]
     pub(crate) fn ask<T: Record, R>(
         self,
         statement: Fragment,
-        work: impl FnOnce(Open<'_>, &mut Rows<'_>) -> Result<R, Error>,
+        work: impl FnOnce(Scope<'_, M>, &mut Rows<'_>) -> Result<R, Error>,
     ) -> Result<R, Error> {
-        let Fragment { text, values, misfit } = statement;
-        if let Some(misfit) = misfit {
-            return Err(self.inner.place.name(Error::misfit(
-                Cause::Misfit,
-                &reading::<T>(),
-                T::TABLE,
-                T::COLUMNS,
-                misfit,
-            )));
-        }
-        let mut statement = self.connection.prepare(&text).map_err(self.fault(reading::<T>))?;
-        statement.bind_all(&values).map_err(self.fault(reading::<T>))?;
-        work(self, &mut statement.rows())
+        self.doing(reading::<T>, || {
+            let Fragment { text, values, misfit } = statement;
+            if let Some(misfit) = misfit {
+                return Err(Error::misfit(Cause::Misfit, T::TABLE, T::COLUMNS, misfit));
+            }
+            let mut statement = self.connection.prepare(&text)?;
+            statement.bind_all(values.iter().map(Value::as_ref))?;
+            work(self, &mut statement.rows())
+        })
     }
 }
 
@@ -79,13 +60,16 @@ fn reading<T: Record>() -> String {
 
 /// The record in a row that begins with its key.
 #[inline]
-pub(crate) fn stored<T: Record>(open: Open<'_>, mut row: Row<'_, '_>) -> Result<Stored<T>, Error> {
+pub(crate) fn stored<T: Record>(mut row: Row<'_, '_>) -> Result<Stored<T>, Error> {
     let key = Key::from_number(row.integer(0));
     match T::load(&mut row) {
         Ok(record) => Ok(Stored::new(key, record)),
-        Err(misfit) => {
-            let doing = format!("cannot read {key}");
-            Err(open.inner.place.name(Error::misfit(Cause::Unreadable, &doing, T::TABLE, T::COLUMNS, misfit)))
-        }
+        Err(misfit) => Err(unreadable::<T>(misfit).doing(format_args!("cannot read {key}"))),
     }
+}
+
+/// An error of a stored value that is none of its column's type.
+#[cold]
+pub(crate) fn unreadable<T: Record>(misfit: Misfit) -> Error {
+    Error::misfit(Cause::Unreadable, T::TABLE, T::COLUMNS, misfit)
 }

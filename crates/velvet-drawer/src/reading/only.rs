@@ -1,19 +1,20 @@
 //! Some columns of a selection, and single values made of a column.
 
-use super::{Explained, Open, Reads, Records, reading};
+use super::{Explained, Records, reading, unreadable};
+use crate::drawer::{Access, Alone};
 use crate::engine::{Cells, Row};
 use crate::error::{Cause, Error};
 use std::marker::PhantomData;
 use velvet_core::excerpt::PickOf;
 use velvet_core::statement::Select;
 use velvet_core::{
-    Column, ColumnType, Computed, ExcerptOf, Group, Misfit, Ordered, Pick, Picked, Record, Summed, Term,
+    Column, ColumnType, Comparable, Computed, ExcerptOf, Group, Misfit, Pick, Picked, Record, Summed, Term,
 };
 
 /// Some columns of a selection.
 #[must_use = "a selection reads nothing until it is collected"]
-pub struct Only<'a, T, P> {
-    records: Records<'a, T, Reads>,
+pub struct Only<T, P, A = Alone> {
+    records: Records<T, A>,
     columns: Vec<Picked>,
     distinct: bool,
     of: PhantomData<fn() -> P>,
@@ -26,7 +27,7 @@ pub(super) fn picked<T, P: Pick<T>>(pick: P) -> Vec<Picked> {
     columns
 }
 
-impl<'a, T: Record, Access> Records<'a, T, Access> {
+impl<T: Record, A: Access> Records<T, A> {
     /// Reads only these columns: one, or a tuple of them. Columns of linked records and what is computed of columns may be
     /// among them.
     ///
@@ -39,8 +40,8 @@ impl<'a, T: Record, Access> Records<'a, T, Access> {
     /// assert_eq!(weights, [("K-1".to_owned(), Some(640))]);
     /// # Ok::<(), velvet_drawer::Error>(())
     /// ```
-    pub fn only<P: Pick<T>>(self, pick: impl FnOnce(T::Columns) -> P) -> Only<'a, T, P> {
-        Only { records: self.read_only(), columns: picked(pick(T::columns())), distinct: false, of: PhantomData }
+    pub fn only<P: Pick<T>>(self, pick: impl FnOnce(T::Columns) -> P) -> Only<T, P, A> {
+        Only { records: self, columns: picked(pick(T::columns())), distinct: false, of: PhantomData }
     }
 
     /// Reads only the columns of an excerpt, as that type. The compiler sees that each of its fields is one of the record's, with
@@ -62,7 +63,7 @@ impl<'a, T: Record, Access> Records<'a, T, Access> {
     /// assert_eq!(lines[0].mark, "K-1");
     /// # Ok::<(), velvet_drawer::Error>(())
     /// ```
-    pub fn only_as<X: ExcerptOf<T>>(self) -> Only<'a, T, PickOf<X>> {
+    pub fn only_as<X: ExcerptOf<T>>(self) -> Only<T, PickOf<X>, A> {
         self.only(|_| PickOf::default())
     }
 
@@ -92,7 +93,7 @@ impl<'a, T: Record, Access> Records<'a, T, Access> {
     ///
     /// # Errors
     /// As [`Records::count`].
-    pub fn min<C: Ordered, E: Term>(
+    pub fn min<C: Comparable, E: Term>(
         self,
         column: impl FnOnce(T::Columns) -> Column<T, C, E>,
     ) -> Result<Option<<C::Inner as ColumnType>::Value>, Error> {
@@ -103,7 +104,7 @@ impl<'a, T: Record, Access> Records<'a, T, Access> {
     ///
     /// # Errors
     /// As [`Records::count`].
-    pub fn max<C: Ordered, E: Term>(
+    pub fn max<C: Comparable, E: Term>(
         self,
         column: impl FnOnce(T::Columns) -> Column<T, C, E>,
     ) -> Result<Option<<C::Inner as ColumnType>::Value>, Error> {
@@ -114,20 +115,18 @@ impl<'a, T: Record, Access> Records<'a, T, Access> {
         self,
         make: impl FnOnce(Group<T>) -> Column<Group<T>, C, Computed>,
     ) -> Result<C::Value, Error> {
-        let mut column = None;
         let what = make(Group::default()).write();
-        let made = |select: Select| select.made::<T>(what);
-        self.run(made, |open, rows| {
-            if let Some(row) = rows.next().map_err(open.fault(reading::<T>))? {
-                column = Some(C::load(row.value(0)).map_err(|misfit| unreadable::<T>(open, &[], misfit))?);
-            }
-            Ok(())
-        })?;
-        column.ok_or_else(|| Error::new(Cause::Engine, format!("{}: nothing came back", reading::<T>())))
+        self.run(
+            |select: Select| select.made::<T>(what),
+            |_, rows| match rows.next()? {
+                Some(row) => C::load(row.value(0)).map_err(|misfit| unreadable_columns::<T>(&[], misfit)),
+                None => Err(Error::new(Cause::Engine, format!("{}: nothing came back", reading::<T>()))),
+            },
+        )
     }
 }
 
-impl<T: Record, P: Pick<T>> Only<'_, T, P> {
+impl<T: Record, P: Pick<T>, A: Access> Only<T, P, A> {
     /// Each combination of values once.
     pub fn distinct(mut self) -> Self {
         self.distinct = true;
@@ -152,11 +151,11 @@ impl<T: Record, P: Pick<T>> Only<'_, T, P> {
         let mut all = Out::default();
         records.run(
             |select: Select| select.columns::<T>(columns, distinct),
-            |open, rows| {
-                while let Some(row) = rows.next().map_err(open.fault(reading::<T>))? {
-                    all.extend([read::<T, T, P>(open, row, 0, &positions)?]);
-                }
-                Ok(())
+            |_, rows| {
+                rows.each(|row| {
+                    all.extend([read::<T, T, P>(row, 0, &positions)?]);
+                    Ok::<_, Error>(())
+                })
             },
         )?;
         Ok(all)
@@ -184,19 +183,16 @@ impl<T: Record, P: Pick<T>> Only<'_, T, P> {
 /// The values of a pick that begins at `from` in a row, of records of `T`.
 #[inline]
 pub(super) fn read<T: Record, S, P: Pick<S>>(
-    open: Open<'_>,
     row: Row<'_, '_>,
     from: usize,
     positions: &[Option<usize>],
 ) -> Result<P::Output, Error> {
-    P::read(&mut Cells(row), &mut { from }).map_err(|misfit| unreadable::<T>(open, positions, misfit))
+    P::read(&mut Cells(row), &mut { from }).map_err(|misfit| unreadable_columns::<T>(positions, misfit))
 }
 
 /// Says which column it is about, where that is one of the record's own.
 #[cold]
-fn unreadable<T: Record>(open: Open<'_>, positions: &[Option<usize>], misfit: Misfit) -> Error {
+fn unreadable_columns<T: Record>(positions: &[Option<usize>], misfit: Misfit) -> Error {
     let column = misfit.column.and_then(|at| positions.get(at)).copied().flatten();
-    let misfit = Misfit { column, ..misfit };
-    let doing = format!("cannot read columns of {}", T::TABLE);
-    open.inner.place.name(Error::misfit(Cause::Unreadable, &doing, T::TABLE, T::COLUMNS, misfit))
+    unreadable::<T>(Misfit { column, ..misfit }).doing(format_args!("cannot read columns of {}", T::TABLE))
 }

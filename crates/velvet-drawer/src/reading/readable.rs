@@ -1,6 +1,7 @@
 //! The records of a selection that can be read, beside those that cannot.
 
-use super::{Records, reading, stored};
+use super::{Records, stored};
+use crate::drawer::Access;
 use crate::error::Error;
 use velvet_core::statement::Select;
 use velvet_core::{Key, Record, Stored};
@@ -10,12 +11,12 @@ use velvet_core::{Key, Record, Stored};
 pub struct Readable<T: Record> {
     /// The records that can be read, in the order of the selection.
     pub records: Vec<Stored<T>>,
-    /// Those that cannot: their keys, and why. Each can still be removed, or put right by [`crate::Drawer::update`], which
+    /// Those that cannot: their keys, and why. Each can still be removed, or put right by [`crate::Drawer::replace`], which
     /// writes every column.
     pub unreadable: Vec<(Key<T>, Error)>,
 }
 
-impl<T: Record, Access> Records<'_, T, Access> {
+impl<T: Record, A: Access> Records<T, A> {
     /// The records as a list, passing over those that hold a value their type does not take, such as one that another program
     /// wrote: [`Records::collect`] fails at the first of them.
     ///
@@ -32,20 +33,20 @@ impl<T: Record, Access> Records<'_, T, Access> {
     /// assert_eq!(found.records.len(), 1);
     /// let (key, why) = &found.unreadable[0];
     /// assert!(why.to_string().starts_with("cannot read piece 2: in piece.grams, -1 does not fit u16"));
-    /// drawer.update(*key, Piece { mark: "K-2".into(), grams: 0 })?;
+    /// drawer.replace(*key, Piece { mark: "K-2".into(), grams: 0 })?;
     /// # assert_eq!(drawer.records::<Piece>().collect()?.len(), 2);
     /// # Ok::<(), velvet_drawer::Error>(())
     /// ```
     pub fn collect_readable(self) -> Result<Readable<T>, Error> {
         let mut found = Readable { records: Vec::new(), unreadable: Vec::new() };
-        self.run(Select::rows::<T>, |open, rows| {
-            while let Some(row) = rows.next().map_err(open.fault(reading::<T>))? {
-                match stored(open, row) {
+        self.run(Select::rows::<T>, |scope, rows| {
+            rows.each(|row| {
+                match stored(row) {
                     Ok(record) => found.records.push(record),
-                    Err(why) => found.unreadable.push((Key::from_number(row.integer(0)), why)),
+                    Err(why) => found.unreadable.push((Key::from_number(row.integer(0)), scope.inner.place.name(why))),
                 }
-            }
-            Ok(())
+                Ok::<_, Error>(())
+            })
         })?;
         Ok(found)
     }

@@ -1,14 +1,13 @@
 //! A selection of records: conditions, order, range.
 
-use super::{Gather, Open, Reads, Writes, reading, stored};
-use crate::drawer::Drawer;
+use super::{Gather, reading, stored};
+use crate::drawer::{Access, Alone, Drawer, MayWrite, Mode, Scope, Writes};
 use crate::engine::Rows;
 use crate::error::Error;
-use crate::searching;
 use std::marker::PhantomData;
 use velvet_core::record::stored_values;
 use velvet_core::statement::Select;
-use velvet_core::{Condition, Fragment, Ordering, Record, Stored};
+use velvet_core::{Condition, Fragment, Orders, Record, Stored};
 
 /// A selection of records of type `T`. Nothing is read until it is collected, counted or asked for its first.
 ///
@@ -31,29 +30,30 @@ use velvet_core::{Condition, Fragment, Ordering, Record, Stored};
 /// # Ok::<(), velvet_drawer::Error>(())
 /// ```
 #[must_use = "a selection reads nothing until it is collected, counted or asked for its first"]
-pub struct Records<'a, T, Access = Writes> {
-    from: From<'a>,
-    select: Select,
-    after: Option<Seen>,
-    of: PhantomData<fn() -> (T, Access)>,
+pub struct Records<T, A = Alone> {
+    pub(super) at: A,
+    pub(super) select: Select,
+    pub(super) after: Option<Seen>,
+    of: PhantomData<fn() -> T>,
 }
 
 /// The record after which a selection begins, as it was seen.
-struct Seen {
+#[derive(Clone)]
+pub(super) struct Seen {
     key: i64,
     columns: Fragment,
 }
 
-/// Where the records are read from.
-enum From<'a> {
-    Drawer(&'a Drawer),
-    Open(Open<'a>),
+impl<T, A: Clone> Clone for Records<T, A> {
+    fn clone(&self) -> Self {
+        Records { at: self.at.clone(), select: self.select.clone(), after: self.after.clone(), of: PhantomData }
+    }
 }
 
 impl Drawer {
     /// The records of type `T`, to be filtered, sorted and collected.
-    pub fn records<T: Record>(&self) -> Records<'_, T> {
-        Records::new(From::Drawer(self))
+    pub fn records<T: Record>(&self) -> Records<T> {
+        Records::at(self.alone())
     }
 
     /// How many records of type `T` there are.
@@ -65,27 +65,9 @@ impl Drawer {
     }
 }
 
-impl<'a> Open<'a> {
-    /// The records as a view sees them.
-    pub(super) fn viewed<T: Record>(self) -> Records<'a, T, Reads> {
-        Records::new(From::Open(self))
-    }
-
-    /// The records as a transaction sees them, and may write them.
-    pub(crate) fn writable<T: Record>(self) -> Records<'a, T> {
-        Records::new(From::Open(self))
-    }
-}
-
-impl<'a, T: Record, Access> Records<'a, T, Access> {
-    fn new(from: From<'a>) -> Self {
-        Records { from, select: Select::default(), after: None, of: PhantomData }
-    }
-
-    /// The same selection, only to be read.
-    pub(super) fn read_only(self) -> Records<'a, T, Reads> {
-        let Records { from, select, after, .. } = self;
-        Records { from, select, after, of: PhantomData }
+impl<T: Record, A: Access> Records<T, A> {
+    pub(crate) fn at(at: A) -> Self {
+        Records { at, select: Select::default(), after: None, of: PhantomData }
     }
 
     /// Keeps the records that satisfy the condition. Several filters must all be satisfied.
@@ -97,7 +79,7 @@ impl<'a, T: Record, Access> Records<'a, T, Access> {
     /// Sorts the records: by one order, a tuple of them, or a list made at run time. Another call adds an order that counts
     /// among equals. Records that are equal in all of them come in the order in which they were stored; where the last order is
     /// descending, the newest first.
-    pub fn sort_by<O: Ordering<T>>(mut self, order: impl FnOnce(T::Columns) -> O) -> Self {
+    pub fn sort_by<O: Orders<T>>(mut self, order: impl FnOnce(T::Columns) -> O) -> Self {
         order(T::columns()).each(&mut |order| self.select.sorting.then(order));
         self
     }
@@ -169,9 +151,9 @@ impl<'a, T: Record, Access> Records<'a, T, Access> {
     /// ```
     pub fn collect_into<C: Gather<T>>(self) -> Result<C, Error> {
         let mut all = C::default();
-        self.run(Select::rows::<T>, |open, rows| {
-            while let Some(row) = rows.next().map_err(open.fault(reading::<T>))? {
-                all.add(stored(open, row)?);
+        self.run(Select::rows::<T>, |_, rows| {
+            while let Some(row) = rows.next()? {
+                all.add(stored(row)?);
             }
             Ok(())
         })?;
@@ -183,10 +165,7 @@ impl<'a, T: Record, Access> Records<'a, T, Access> {
     /// # Errors
     /// As [`Records::collect`].
     pub fn first(self) -> Result<Option<Stored<T>>, Error> {
-        self.only_first().run(Select::rows::<T>, |open, rows| match rows.next().map_err(open.fault(reading::<T>))? {
-            Some(row) => stored(open, row).map(Some),
-            None => Ok(None),
-        })
+        self.only_first().run(Select::rows::<T>, |_, rows| rows.next()?.map(stored).transpose())
     }
 
     /// How many records there are.
@@ -194,10 +173,7 @@ impl<'a, T: Record, Access> Records<'a, T, Access> {
     /// # Errors
     /// When the file cannot be read, or a condition's value has no stored form.
     pub fn count(self) -> Result<u64, Error> {
-        self.run(Select::count::<T>, |open, rows| {
-            let row = rows.next().map_err(open.fault(reading::<T>))?;
-            Ok(row.map_or(0, |row| row.integer(0).unsigned_abs()))
-        })
+        self.run(Select::count::<T>, |_, rows| Ok(rows.next()?.map_or(0, |row| row.integer(0).unsigned_abs())))
     }
 
     /// Whether there is any record.
@@ -212,81 +188,50 @@ impl<'a, T: Record, Access> Records<'a, T, Access> {
     pub(crate) fn run<R>(
         self,
         text: impl FnOnce(Select) -> Fragment,
-        work: impl FnOnce(Open<'_>, &mut Rows<'_>) -> Result<R, Error>,
+        work: impl FnOnce(Scope<'_>, &mut Rows<'_>) -> Result<R, Error>,
     ) -> Result<R, Error> {
-        let Records { from, select, after, .. } = self;
-        let run = |open: Open<'_>| open.ask::<T, R>(text(begun::<T>(open, select, after)?), work);
-        match from {
-            From::Drawer(drawer) => drawer.reading(|connection| run(Open { connection, inner: &drawer.inner })),
-            From::Open(open) => run(open),
-        }
-    }
-
-    /// The drawer that the selection is of, unless it is one of a view or transaction.
-    pub(super) fn drawer(&self) -> Option<&'a Drawer> {
-        match self.from {
-            From::Drawer(drawer) => Some(drawer),
-            From::Open(_) => None,
-        }
-    }
-
-    /// Sees to it that the search index was told of all that was written, as far as this selection sees it.
-    pub(super) fn search_index_is_told(&self) -> Result<(), Error> {
-        match self.from {
-            From::Drawer(drawer) => {
-                let is_behind = drawer.reading(|connection| {
-                    searching::is_behind(connection).map_err(|fault| drawer.inner.fault(&reading::<T>(), fault))
-                });
-                if is_behind? { drawer.tell_the_search_index() } else { Ok(()) }
-            }
-            // A view was told when it began.
-            From::Open(open) if !open.connection.writes() => Ok(()),
-            From::Open(open) => searching::catch_up(open.connection, &open.inner.declared.structure)
-                .map_err(open.fault(|| "cannot tell the search index of what was written".into())),
-        }
+        let Records { at, select, after, .. } = self;
+        at.reading(|scope| {
+            let select = scope.doing(reading::<T>, || begun::<T, _>(scope, select, after))?;
+            scope.ask::<T, R>(text(select), work)
+        })
     }
 
     /// The statement that `text` makes of the selection.
-    pub(super) fn statement(self, open: Open<'_>, text: impl FnOnce(Select) -> Fragment) -> Result<Fragment, Error> {
-        let Records { select, after, .. } = self;
-        Ok(text(begun::<T>(open, select, after)?))
+    pub(super) fn statement(self, scope: Scope<'_>, text: impl FnOnce(Select) -> Fragment) -> Result<Fragment, Error> {
+        Ok(text(begun::<T, _>(scope, self.select, self.after)?))
     }
 
     /// Runs `work` in one consistent state of the file, with the same selection there.
     pub(super) fn in_one_state<R>(
         self,
-        work: impl FnOnce(Open<'_>, Records<'_, T, Reads>) -> Result<R, Error>,
+        work: impl FnOnce(Scope<'_>, Records<T, Scope<'_>>) -> Result<R, Error>,
     ) -> Result<R, Error> {
-        let Records { from, select, after, .. } = self;
-        let there = |open: Open<'_>| work(open, Records { from: From::Open(open), select, after, of: PhantomData });
-        match from {
-            From::Drawer(drawer) => drawer.read(|view| there(view.open())),
-            From::Open(open) => there(open),
-        }
+        let Records { at, select, after, .. } = self;
+        at.viewing(|scope| work(scope, Records { at: scope, select, after, of: PhantomData }))
     }
 }
 
-impl<T: Record> Records<'_, T> {
+impl<T: Record, A: MayWrite> Records<T, A> {
     /// Runs `work` with the selection where it may be written to.
-    pub(crate) fn run_writing(self, work: impl FnOnce(Open<'_>, Select) -> Result<u64, Error>) -> Result<u64, Error> {
-        let Records { from, select, after, .. } = self;
-        let run = |open: Open<'_>| work(open, begun::<T>(open, select, after)?);
-        match from {
-            From::Drawer(drawer) => drawer.writing_records(run),
-            From::Open(open) => run(open),
-        }
+    pub(crate) fn run_writing(
+        self,
+        work: impl FnOnce(Scope<'_, Writes>, Select) -> Result<u64, Error>,
+    ) -> Result<u64, Error> {
+        let Records { at, select, after, .. } = self;
+        at.writing(|scope| work(scope, begun::<T, _>(scope, select, after)?))
     }
 }
 
 /// The selection with the condition that it begins after a record, where it does; the engine knows its orders then.
-fn begun<T: Record>(open: Open<'_>, mut select: Select, after: Option<Seen>) -> Result<Select, Error> {
-    open.connection.know_orders(select.sorting.own()).map_err(open.fault(reading::<T>))?;
+fn begun<T: Record, M: Mode>(scope: Scope<'_, M>, mut select: Select, after: Option<Seen>) -> Result<Select, Error> {
+    scope.connection.know_orders(select.sorting.own())?;
     let Some(Seen { key, columns }) = after else { return Ok(select) };
     let mut values = Vec::new();
     if !select.sorting.is_empty() {
         let statement = select.sorting.values_of::<T>().bind(key).and(columns);
-        open.ask::<T, ()>(statement, |open, rows| {
-            if let Some(row) = rows.next().map_err(open.fault(reading::<T>))? {
+        scope.ask::<T, ()>(statement, |_, rows| {
+            if let Some(row) = rows.next()? {
                 values.extend((0..row.count()).map(|at| row.value(at).to_value()));
             }
             Ok(())

@@ -1,16 +1,18 @@
 //! Finding records by words.
 
-use super::{Explained, Open, Reads, Records, reading, stored};
+use super::{Explained, Records, stored};
+use crate::drawer::{Access, Alone};
 use crate::error::Error;
 use std::fmt;
 use std::ops::Deref;
-use velvet_core::search::{Marked, Sought};
+use velvet_core::Marked;
+use velvet_core::search::Sought;
 use velvet_core::{Record, Searchable, Stored};
 
 /// The records of a selection that have words.
 #[must_use = "a search reads nothing until it is collected"]
-pub struct Search<'a, T> {
-    records: Records<'a, T, Reads>,
+pub struct Search<T, A = Alone> {
+    records: Records<T, A>,
     sought: Sought,
 }
 
@@ -47,7 +49,7 @@ impl<T> Deref for Hit<T> {
     }
 }
 
-impl<'a, T: Record, Access> Records<'a, T, Access> {
+impl<T: Record, A: Access> Records<T, A> {
     /// Finds the records with all of these words in their searchable columns, best first: by how rare the words are, how often
     /// they come, and the weights of the columns. Another order can be asked for with `sort_by`.
     ///
@@ -61,7 +63,7 @@ impl<'a, T: Record, Access> Records<'a, T, Access> {
     /// # use velvet_drawer::{Drawer, Record, Schema};
     /// #[derive(Record)]
     /// struct Glaze {
-    ///     #[record(key, searchable(weight = 4))]
+    ///     #[record(own_key, searchable(weight = 4))]
     ///     name: String,
     ///     #[record(searchable)]
     ///     notes: String,
@@ -75,18 +77,18 @@ impl<'a, T: Record, Access> Records<'a, T, Access> {
     /// let hits = drawer.records::<Glaze>().search("cobalt mat").limit(10).collect()?;
     /// assert_eq!(hits[0].name, "Cobalt blue");
     /// let hits = drawer.records::<Glaze>().search("celadon").collect()?;
-    /// assert_eq!(hits[0].marked().with("<b>", "</b>"), "<b>Céladon</b>");
+    /// assert_eq!(hits[0].marked().wrapped("<b>", "</b>"), "<b>Céladon</b>");
     /// # Ok::<(), velvet_drawer::Error>(())
     /// ```
-    pub fn search(self, words: &str) -> Search<'a, T>
+    pub fn search(self, words: &str) -> Search<T, A>
     where
         T: Searchable,
     {
-        Search { records: self.read_only(), sought: Sought::typed(words) }
+        Search { records: self, sought: Sought::typed(words) }
     }
 }
 
-impl<T: Searchable> Search<'_, T> {
+impl<T: Searchable, A: Access> Search<T, A> {
     /// At most this many records.
     pub fn limit(mut self, count: u64) -> Self {
         self.records = self.records.limit(count);
@@ -106,17 +108,18 @@ impl<T: Searchable> Search<'_, T> {
     pub fn collect(self) -> Result<Vec<Hit<T>>, Error> {
         let Search { records, sought } = self;
         let Some(expression) = sought.expression() else { return Ok(Vec::new()) };
-        records.search_index_is_told()?;
+        records.at.search_index_is_told()?;
         let place = |(name, _): &(&str, f64)| T::COLUMNS.iter().position(|c| c == name).map(|at| at + 1);
         let places: Vec<usize> = T::SEARCHABLE.iter().filter_map(place).collect();
         records.run(
             |select| select.hits::<T>(expression, !sought.is_hardly_anything()),
-            |open: Open<'_>, rows| {
+            |_, rows| {
                 let mut all = Vec::new();
-                while let Some(row) = rows.next().map_err(open.fault(reading::<T>))? {
+                rows.each(|row| {
                     let marked = sought.marked(places.iter().map(|at| row.text(*at)));
-                    all.push(Hit { stored: stored(open, row)?, marked });
-                }
+                    all.push(Hit { stored: stored(row)?, marked });
+                    Ok::<_, Error>(())
+                })?;
                 Ok(all)
             },
         )
@@ -138,13 +141,10 @@ impl<T: Searchable> Search<'_, T> {
     pub fn count(self) -> Result<u64, Error> {
         let Search { records, sought } = self;
         let Some(expression) = sought.expression() else { return Ok(0) };
-        records.search_index_is_told()?;
+        records.at.search_index_is_told()?;
         records.run(
             |select| select.count_hits::<T>(expression),
-            |open, rows| {
-                let row = rows.next().map_err(open.fault(reading::<T>))?;
-                Ok(row.map_or(0, |row| row.integer(0).unsigned_abs()))
-            },
+            |_, rows| Ok(rows.next()?.map_or(0, |row| row.integer(0).unsigned_abs())),
         )
     }
 

@@ -1,6 +1,7 @@
 //! A selection as an iterator.
 
-use super::{Open, Records, reading, stored};
+use super::{Records, reading, stored};
+use crate::drawer::{Access, Scope};
 use crate::engine::Rows;
 use crate::error::Error;
 use std::iter::FusedIterator;
@@ -10,7 +11,7 @@ use velvet_core::{Record, Stored};
 
 /// The records of a selection, one after the other; handed to the closure of [`Records::stream`].
 pub struct Stream<'r, 's, T> {
-    open: Open<'r>,
+    scope: Scope<'r>,
     rows: Option<&'r mut Rows<'s>>,
     of: PhantomData<fn() -> T>,
 }
@@ -21,23 +22,21 @@ impl<T: Record> Iterator for Stream<'_, '_, T> {
     #[inline]
     fn next(&mut self) -> Option<Self::Item> {
         let rows = self.rows.as_mut()?;
-        match rows.next().map_err(self.open.fault(reading::<T>)) {
-            Ok(Some(row)) => Some(stored(self.open, row)),
-            Ok(None) => {
-                self.rows = None;
-                None
-            }
-            Err(error) => {
-                self.rows = None;
-                Some(Err(error))
-            }
+        let (next, is_over) = match rows.next() {
+            Ok(Some(row)) => (Some(stored(row)), false),
+            Ok(None) => (None, true),
+            Err(fault) => (Some(Err(fault.into())), true),
+        };
+        if is_over {
+            self.rows = None;
         }
+        next.map(|record| self.scope.doing(reading::<T>, || record))
     }
 }
 
 impl<T: Record> FusedIterator for Stream<'_, '_, T> {}
 
-impl<T: Record, Access> Records<'_, T, Access> {
+impl<T: Record, A: Access> Records<T, A> {
     /// Hands the records to `work` as an iterator, in constant memory however many there are. Whenever `work` returns,
     /// everything is freed. For plain work on one record after the other there is [`Records::for_each`].
     ///
@@ -56,6 +55,6 @@ impl<T: Record, Access> Records<'_, T, Access> {
     /// # Ok::<(), velvet_drawer::Error>(())
     /// ```
     pub fn stream<R>(self, work: impl FnOnce(&mut Stream<'_, '_, T>) -> Result<R, Error>) -> Result<R, Error> {
-        self.run(Select::rows::<T>, |open, rows| work(&mut Stream { open, rows: Some(rows), of: PhantomData }))
+        self.run(Select::rows::<T>, |scope, rows| work(&mut Stream { scope, rows: Some(rows), of: PhantomData }))
     }
 }

@@ -1,13 +1,14 @@
 //! A readable table of a selection, in one call.
 
 use super::Records;
+use crate::drawer::Access;
 use crate::error::Error;
 use crate::grid::Grid;
 use velvet_core::statement::Select;
 use velvet_core::structure::Kind;
 use velvet_core::{Record, name, show};
 
-impl<T: Record, Access> Records<'_, T, Access> {
+impl<T: Record, A: Access> Records<T, A> {
     /// The records as a readable table of text, key first; print it, or log it.
     ///
     /// Stored values are shown as they are, also those that could not be read as their field's type.
@@ -35,12 +36,12 @@ impl<T: Record, Access> Records<'_, T, Access> {
     pub fn table(self) -> Result<Grid, Error> {
         let kinds: Vec<Kind> = T::table().map(|t| t.columns.into_iter().map(|c| c.kind).collect()).unwrap_or_default();
         let mut grid = Grid::new(std::iter::once(name::KEY_COLUMN).chain(T::COLUMNS.iter().copied()));
-        self.run(Select::rows::<T>, |open, rows| {
-            while let Some(row) = rows.next().map_err(open.fault(|| format!("cannot read records of {}", T::TABLE)))? {
+        self.run(Select::rows::<T>, |_, rows| {
+            rows.each(|row| {
                 let kind = |at: usize| at.checked_sub(1).and_then(|at| kinds.get(at));
                 grid.row((0..=T::COLUMNS.len()).map(|at| show::shown(row.value(at), kind(at))).collect());
-            }
-            Ok(())
+                Ok::<_, Error>(())
+            })
         })?;
         Ok(grid)
     }

@@ -1,16 +1,19 @@
 //! Records with what they link to and what links to them, in a fixed number of statements.
 
-use super::{Open, Reads, Records, reading, stored};
+use super::{Records, reading, stored, unreadable};
+use crate::drawer::{Access, Alone, Scope};
 use crate::engine::{Row, Rows};
-use crate::error::{Cause, Error};
+use crate::error::{Cause, Doing, Error};
 use velvet_core::column::Named;
+use velvet_core::exchange::key_list;
+use velvet_core::record::stored_value_at;
 use velvet_core::statement::linked;
-use velvet_core::{Column, ColumnType, Computed, Key, LinkedFrom, Links, Misfit, Nested, Record, Sink, Stored, Value};
+use velvet_core::{Column, ColumnType, Computed, Key, LinkedFrom, Links, Nested, Record, Stored, Value};
 
 /// A selection of records, each with what belongs to it.
 #[must_use = "a selection reads nothing until it is collected"]
-pub struct With<'a, T, F> {
-    records: Records<'a, T, Reads>,
+pub struct With<T, F, A = Alone> {
+    records: Records<T, A>,
     follow: F,
 }
 
@@ -27,7 +30,7 @@ pub trait Follow<T> {
 
 /// The records for which something is loaded.
 pub struct Of<'a, 'r, T> {
-    open: Open<'a>,
+    scope: Scope<'a>,
     records: &'r [Stored<T>],
 }
 
@@ -39,12 +42,12 @@ impl<T> Clone for Of<'_, '_, T> {
 
 impl<T> Copy for Of<'_, '_, T> {}
 
-impl<'a, T: Record, Access> Records<'a, T, Access> {
+impl<T: Record, A: Access> Records<T, A> {
     /// Loads what belongs to each record with it, in one statement more for each kind, from the same state of the file.
     ///
     /// ```
     /// # use velvet_drawer::{Drawer, Key, Record, Schema, Stored};
-    /// # #[derive(Record, Clone)] struct Glaze { #[record(key)] name: String }
+    /// # #[derive(Record, Clone)] struct Glaze { #[record(own_key)] name: String }
     /// # #[derive(Record)] struct Piece { mark: String, glaze: Option<Key<Glaze>> }
     /// # let drawer = Drawer::in_memory(Schema::new("kilnbook").record::<Piece>().record::<Glaze>())?;
     /// let celadon = drawer.insert(Glaze { name: "Celadon".into() })?;
@@ -60,12 +63,12 @@ impl<'a, T: Record, Access> Records<'a, T, Access> {
     /// assert_eq!(glazes[0].1[0].mark, "K-1");
     /// # Ok::<(), velvet_drawer::Error>(())
     /// ```
-    pub fn with<F: Follow<T>>(self, follow: impl FnOnce(T::Columns) -> F) -> With<'a, T, F> {
-        With { records: self.read_only(), follow: follow(T::columns()) }
+    pub fn with<F: Follow<T>>(self, follow: impl FnOnce(T::Columns) -> F) -> With<T, F, A> {
+        With { records: self, follow: follow(T::columns()) }
     }
 }
 
-impl<T: Record, F: Follow<T>> With<'_, T, F> {
+impl<T: Record, F: Follow<T>, A: Access> With<T, F, A> {
     /// Each record and what belongs to it.
     ///
     /// # Errors
@@ -73,9 +76,9 @@ impl<T: Record, F: Follow<T>> With<'_, T, F> {
     /// brought about.
     pub fn collect(self) -> Result<Vec<(Stored<T>, F::Output)>, Error> {
         let With { records, follow } = self;
-        records.in_one_state(|open, records| {
+        records.in_one_state(|scope, records| {
             let records: Vec<Stored<T>> = records.collect()?;
-            let more = follow.load(Of { open, records: &records })?;
+            let more = follow.load(Of { scope, records: &records })?;
             Ok(records.into_iter().zip(more).collect())
         })
     }
@@ -139,7 +142,7 @@ impl<T: Record, C: NestedLink<F>, F: Follow<C::To>> Follow<T> for Nested<Column<
         let found = linked_records::<T, C::To>(of, &links)?;
         let is_there: Vec<bool> = found.iter().map(Option::is_some).collect();
         let records: Vec<Stored<C::To>> = found.into_iter().flatten().collect();
-        let more = self.more.load(Of { open: of.open, records: &records })?;
+        let more = self.more.load(Of { scope: of.scope, records: &records })?;
         let mut pairs = records.into_iter().zip(more);
         Ok(is_there.into_iter().filter_map(|there| C::output(if there { pairs.next() } else { None })).collect())
     }
@@ -198,7 +201,7 @@ impl<T: Record, D: Record, F: Follow<D>> Follow<T> for Nested<LinkedFrom<T, D>, 
             places.push(place);
             records.push(record);
         })?;
-        let more = self.more.load(Of { open: of.open, records: &records })?;
+        let more = self.more.load(Of { scope: of.scope, records: &records })?;
         let mut all: Vec<Self::Output> = of.records.iter().map(|_| Vec::new()).collect();
         for (place, pair) in places.into_iter().zip(records.into_iter().zip(more)) {
             if let Some(list) = all.get_mut(place) {
@@ -215,13 +218,12 @@ impl<T: Record, C: ColumnType> Follow<T> for Column<T, C, Computed> {
     fn load(self, of: Of<'_, '_, T>) -> Result<Vec<C::Value>, Error> {
         let mut all: Vec<Option<C::Value>> = of.records.iter().map(|_| None).collect();
         let statement =
-            linked::values_by_keys::<T>(self.write(), list(of.records.iter().map(|r| Some(r.key().number()))));
-        of.open.ask::<T, ()>(statement, |open, rows| {
-            each::<T>(open, rows, 1, |place, row| {
-                let value = C::load(row.value(0)).map_err(|misfit| {
-                    let doing = format!("cannot read what is computed of {}", T::TABLE);
-                    open.inner.place.name(Error::misfit(Cause::Unreadable, &doing, T::TABLE, T::COLUMNS, misfit))
-                })?;
+            linked::values_by_keys::<T>(self.write(), key_list(of.records.iter().map(|r| Some(r.key().number()))));
+        of.scope.ask::<T, ()>(statement, |_, rows| {
+            each(rows, 1, |place, row| {
+                let value = C::load(row.value(0))
+                    .map_err(unreadable::<T>)
+                    .doing(|| format!("cannot read what is computed of {}", T::TABLE))?;
                 if let Some(there) = all.get_mut(place) {
                     *there = Some(value);
                 }
@@ -258,26 +260,14 @@ tuple_of_follows!(A, B, C, D);
 
 /// The row number that each record has in one of its columns.
 fn links<T: Record>(of: Of<'_, '_, T>, position: Option<usize>) -> Result<Vec<Option<i64>>, Error> {
-    /// Keeps the value of one column.
-    struct One {
-        position: Option<usize>,
-        value: Value,
-    }
-    impl Sink for One {
-        fn put<C: ColumnType>(&mut self, column: usize, value: &C::Value) -> Result<(), Misfit> {
-            if self.position == Some(column) { C::store(value, &mut self.value) } else { Ok(()) }
-        }
-    }
-    let mut links = Vec::with_capacity(of.records.len());
-    for record in of.records {
-        let mut one = One { position, value: Value::Missing };
-        record.store(&mut one).map_err(|misfit| {
-            let doing = reading::<T>();
-            of.open.inner.place.name(Error::misfit(Cause::Misfit, &doing, T::TABLE, T::COLUMNS, misfit))
-        })?;
-        links.push(if let Value::Integer(number) = one.value { Some(number) } else { None });
-    }
-    Ok(links)
+    of.scope.doing(reading::<T>, || {
+        let link = |record: &Stored<T>| match stored_value_at(&**record, position) {
+            Ok(Value::Integer(number)) => Ok(Some(number)),
+            Ok(_) => Ok(None),
+            Err(misfit) => Err(Error::misfit(Cause::Misfit, T::TABLE, T::COLUMNS, misfit)),
+        };
+        of.records.iter().map(link).collect()
+    })
 }
 
 /// The record that each of the links leads to.
@@ -286,9 +276,9 @@ fn linked_records<T: Record, U: Record>(
     links: &[Option<i64>],
 ) -> Result<Vec<Option<Stored<U>>>, Error> {
     let mut all: Vec<Option<Stored<U>>> = links.iter().map(|_| None).collect();
-    of.open.ask::<U, ()>(linked::by_keys::<U>(list(links.iter().copied())), |open, rows| {
-        each::<U>(open, rows, U::COLUMNS.len() + 1, |place, row| {
-            let record = stored(open, row)?;
+    of.scope.ask::<U, ()>(linked::by_keys::<U>(key_list(links.iter().copied())), |_, rows| {
+        each(rows, U::COLUMNS.len() + 1, |place, row| {
+            let record = stored(row)?;
             if let Some(there) = all.get_mut(place) {
                 *there = Some(record);
             }
@@ -299,7 +289,7 @@ fn linked_records<T: Record, U: Record>(
         if let (Some(number), None) = (link, found) {
             let to = Key::<U>::from_number(*number);
             let problem = format!("cannot read what {} links to: {to} is not there", record.key());
-            return Err(of.open.inner.place.name(
+            return Err(of.scope.inner.place.name(
                 Error::new(Cause::BrokenLink, problem)
                     .advise("Another program removed it without regard to links; clear the link, or insert it again")
                     .in_table(T::TABLE, None),
@@ -316,41 +306,21 @@ fn dependants<T: Record, D: Record>(
     mut take: impl FnMut(usize, Stored<D>),
 ) -> Result<(), Error> {
     let (link, condition, sorting) = from.into_parts();
-    of.open.connection.know_orders(sorting.own()).map_err(of.open.fault(reading::<D>))?;
-    let keys = list(of.records.iter().map(|r| Some(r.key().number())));
-    of.open.ask::<D, ()>(linked::by_links::<D>(link, condition, sorting, keys), |open, rows| {
-        each::<D>(open, rows, D::COLUMNS.len() + 1, |place, row| {
-            take(place, stored(open, row)?);
+    of.scope.doing(reading::<D>, || Ok(of.scope.connection.know_orders(sorting.own())?))?;
+    let keys = key_list(of.records.iter().map(|r| Some(r.key().number())));
+    of.scope.ask::<D, ()>(linked::by_links::<D>(link, condition, sorting, keys), |_, rows| {
+        each(rows, D::COLUMNS.len() + 1, |place, row| {
+            take(place, stored(row)?);
             Ok(())
         })
     })
 }
 
 /// Hands each row to `take`, with the place in the list that stands in its column `at`.
-fn each<T: Record>(
-    open: Open<'_>,
+fn each(
     rows: &mut Rows<'_>,
     at: usize,
     mut take: impl FnMut(usize, Row<'_, '_>) -> Result<(), Error>,
 ) -> Result<(), Error> {
-    while let Some(row) = rows.next().map_err(open.fault(reading::<T>))? {
-        take(usize::try_from(row.integer(at)).unwrap_or(usize::MAX), row)?;
-    }
-    Ok(())
-}
-
-/// Keys as the JSON list that is bound, nothing where there is no link.
-fn list(keys: impl Iterator<Item = Option<i64>>) -> String {
-    use std::fmt::Write;
-    let mut list = String::from("[");
-    for key in keys {
-        let comma = if list.len() > 1 { "," } else { "" };
-        // Writing to a string does not fail.
-        let _ = match key {
-            Some(key) => write!(list, "{comma}{key}"),
-            None => write!(list, "{comma}null"),
-        };
-    }
-    list.push(']');
-    list
+    rows.each(|row| take(usize::try_from(row.integer(at)).unwrap_or(usize::MAX), row))
 }

@@ -3,16 +3,16 @@
 //! A thread of its own notes the beginning once the drawer is open, and then, at most once a second, how much was written. It sleeps
 //! while nothing is. What it cannot write is told to the log and otherwise let go: the app's own data come first.
 
-use super::{SESSIONS, running};
-use crate::engine::{Connection, Fault, Settings, SharedWriter, Written, add};
+use super::running;
+use crate::engine::{Connection, Fault, Opener, SharedWriter, Written, add};
 use crate::events;
 use serde_json::{Map, Value as Json, json};
-use std::path::PathBuf;
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Arc, Condvar, Mutex, MutexGuard, PoisonError};
 use std::thread::{self, JoinHandle};
 use std::time::{Duration, Instant};
-use velvet_core::Value;
+use velvet_core::ValueRef;
+use velvet_core::statement::SESSIONS;
 
 /// How long at least between two notes of what was written.
 const BETWEEN_NOTES: Duration = Duration::from_secs(1);
@@ -26,8 +26,7 @@ const TIMES_KEPT: usize = 50;
 /// What is known of a session when it begins.
 #[derive(Clone, Debug)]
 pub(crate) struct Start {
-    pub(crate) path: PathBuf,
-    pub(crate) settings: Settings,
+    pub(crate) opener: Opener,
     pub(crate) app_version: Option<String>,
     pub(crate) schema_version: u32,
     /// What opening came to, where it was more than opening.
@@ -102,7 +101,7 @@ impl Recorder {
         };
         match thread::Builder::new().name("velvet-session".into()).spawn(run) {
             Ok(thread) => *self.thread.lock().unwrap_or_else(PoisonError::into_inner) = Some(thread),
-            Err(error) => events::not_noted(&self.shared.start.path, &error.to_string()),
+            Err(error) => events::not_noted(&self.shared.start.opener.path, &error.to_string()),
         }
     }
 
@@ -120,7 +119,7 @@ impl Recorder {
     }
 
     /// Notes the time. Says whether that is news.
-    pub(super) fn went_to_background(&self) -> bool {
+    pub(crate) fn went_to_background(&self) -> bool {
         let times = &mut self.shared.state().background;
         let is_there = times.last().is_some_and(|(_, back)| back.is_none());
         if !is_there {
@@ -132,7 +131,7 @@ impl Recorder {
     }
 
     /// Notes the time. Says whether that is news.
-    pub(super) fn came_back(&self) -> bool {
+    pub(crate) fn came_back(&self) -> bool {
         match self.shared.state().background.last_mut() {
             Some((_, back @ None)) => {
                 *back = Some(now());
@@ -143,7 +142,7 @@ impl Recorder {
     }
 
     /// Writes what is known of the session now, and its beginning before that. The caller has the connection that writes.
-    pub(super) fn note(&self, connection: &Connection) -> Result<(), Fault> {
+    pub(crate) fn note(&self, connection: &Connection) -> Result<(), Fault> {
         self.shared.note(connection, false)
     }
 
@@ -183,7 +182,7 @@ impl Recorder {
         let Some(thread) = self.thread.into_inner().unwrap_or_else(PoisonError::into_inner) else { return };
         // It panics only where the engine does; then there is nothing more to note.
         let _ = thread.join();
-        let noted = writer.with(|connection| self.shared.note(connection, true));
+        let noted = writer.lend(|connection| self.shared.note(connection, true));
         self.shared.tell_of(noted);
     }
 }
@@ -195,7 +194,7 @@ impl Shared {
 
     fn tell_of(&self, result: Option<Result<(), Fault>>) {
         if let Some(Err(fault)) = result {
-            events::not_noted(&self.start.path, &fault.message);
+            events::not_noted(&self.start.opener.path, &fault.message);
         }
     }
 
@@ -206,7 +205,7 @@ impl Shared {
         }
         let mut is_merged = false;
         loop {
-            let begun = writer.with(|connection| self.at_once(connection, || self.number(connection).map(drop)));
+            let begun = writer.lend(|connection| self.at_once(connection, || self.number(connection).map(drop)));
             let has_begun = matches!(begun, Some(Ok(())));
             self.tell_of(begun);
             if has_begun && !is_merged {
@@ -234,13 +233,13 @@ impl Shared {
                 return;
             }
             drop(state);
-            self.tell_of(writer.with(|connection| self.at_once(connection, || self.note(connection, false))));
+            self.tell_of(writer.lend(|connection| self.at_once(connection, || self.note(connection, false))));
         }
     }
 
     /// Runs `work` without waiting for other processes, for which the app would have to wait too. What was not noted is news still.
     fn at_once(&self, connection: &Connection, work: impl FnOnce() -> Result<(), Fault>) -> Result<(), Fault> {
-        let result = connection.without_patience(self.start.settings.wait, work);
+        let result = connection.without_patience(self.start.opener.settings.wait, work);
         if result.is_err() {
             let mut state = self.state();
             (state.news, state.noted) = (true, Some(Instant::now()));
@@ -252,7 +251,7 @@ impl Shared {
     /// whole one: it says that a session began, and not that it ended.
     fn merge(&self) -> Result<(), Fault> {
         let _alone = self.marking.lock().unwrap_or_else(PoisonError::into_inner);
-        let connection = Connection::writer(&self.start.path, &self.start.settings)?;
+        let connection = self.start.opener.writer()?;
         self.is_marked.fetch_or(connection.merge_as_far_as_possible()?, Ordering::AcqRel);
         Ok(())
     }
@@ -296,24 +295,25 @@ impl Shared {
              wrote, background) VALUES (?1, ?2, ?3, ?4, ?5, ?6, 'foreground', ?1, '{{}}', '[]')"
         );
         let values = [
-            self.began_at.as_str().into(),
-            app_version.clone().into(),
+            (&self.began_at).into(),
+            app_version.as_ref().into(),
             (*schema_version).into(),
-            opened.clone().into(),
+            opened.as_ref().into(),
             std::process::id().into(),
             running::began(i64::from(std::process::id())).into(),
         ];
-        run(connection, &text, &values)?;
+        connection.execute(&text, values)?;
         let number = connection.last_row_number();
         for (session, process, process_began) in still_open(connection, number)? {
             let began = running::began(process);
             // Where the system does not tell, the session says itself that it is there, with its next note.
             if began.is_none() || (process_began.is_some() && began != process_began) {
                 let text = format!("UPDATE {SESSIONS} SET found_open_by = ?2 WHERE session = ?1");
-                run(connection, &text, &[session.into(), number.into()])?;
+                connection.execute(&text, [session.into(), number.into()])?;
             }
         }
-        run(connection, &format!("DELETE FROM {SESSIONS} WHERE session <= ?1"), &[(number - i64::from(*kept)).into()])?;
+        let too_old = [(number - i64::from(*kept)).into()];
+        connection.execute(&format!("DELETE FROM {SESSIONS} WHERE session <= ?1"), too_old)?;
         count_in_header(connection)?;
         Ok(number)
     }
@@ -321,7 +321,7 @@ impl Shared {
     /// Writes what is known of the session now.
     fn note(&self, connection: &Connection, closed: bool) -> Result<(), Fault> {
         let number = self.number(connection)?;
-        let values = {
+        let (word, wrote, background) = {
             let mut state = self.state();
             (state.news, state.noted) = (false, Some(Instant::now()));
             let away = state.background.last().is_some_and(|(_, back)| back.is_none());
@@ -337,13 +337,15 @@ impl Shared {
                 .iter()
                 .map(|(from, to)| [Some(from), to.as_ref()].into_iter().flatten().collect())
                 .collect();
-            [number.into(), word.into(), now().into(), told(&state.wrote).into(), json!(times).to_string().into()]
+            (word, told(&state.wrote), json!(times).to_string())
         };
         let text = format!(
             "UPDATE {SESSIONS} SET state = ?2, noted_at = ?3, wrote = ?4, background = ?5, found_open_by = NULL WHERE session = ?1"
         );
         lightly(connection, || {
-            run(connection, &text, &values)?;
+            let at = now();
+            let values = [number.into(), word.into(), (&at).into(), (&wrote).into(), (&background).into()];
+            connection.execute(&text, values)?;
             count_in_header(connection)
         })
     }
@@ -352,8 +354,7 @@ impl Shared {
 /// Writes the header, which counts how often it was written: by that a log can be told from one of another moment.
 fn count_in_header(connection: &Connection) -> Result<(), Fault> {
     // A newer app may have upgraded the file meanwhile.
-    let version = connection.number("PRAGMA user_version")?;
-    connection.run(&format!("PRAGMA user_version = {version}"))
+    connection.set_version(connection.version()?)
 }
 
 /// How many rows were written, by table, as JSON.
@@ -371,21 +372,10 @@ fn still_open(connection: &Connection, number: i64) -> Result<Vec<(i64, i64, Opt
     let text = format!(
         "SELECT session, process, process_began FROM {SESSIONS} WHERE state <> 'closed' AND found_open_by IS NULL AND session <> ?1"
     );
-    let mut statement = connection.prepare(&text)?;
-    statement.bind_all(&[number.into()])?;
-    let mut rows = statement.rows();
-    let mut all = Vec::new();
-    while let Some(row) = rows.next()? {
-        let began = if let Value::Integer(began) = row.value(2).to_value() { Some(began) } else { None };
-        all.push((row.integer(0), row.integer(1), began));
-    }
-    Ok(all)
-}
-
-fn run(connection: &Connection, text: &str, values: &[Value]) -> Result<(), Fault> {
-    let mut statement = connection.prepare(text)?;
-    statement.bind_all(values)?;
-    statement.execute().map(drop)
+    connection.list(&text, [number.into()], |row| {
+        let began = if let ValueRef::Integer(began) = row.value(2) { Some(began) } else { None };
+        (row.integer(0), row.integer(1), began)
+    })
 }
 
 /// Runs `work` in a transaction that is safe from a kill, but does not wait until it is safe from a loss of power.

@@ -1,8 +1,9 @@
 //! One statement of the app's own, where it is run: whether it, its values and what its rows are read as fit each other.
 
+use crate::drawer::Scope;
 use crate::engine::{Fault, FaultKind, Placed, Statement};
 use crate::error::{Cause, Error};
-use crate::reading::{Going, Open};
+use crate::reading::Going;
 use std::borrow::Cow;
 use velvet_core::excerpt::{Wanted, places};
 use velvet_core::name::nearest;
@@ -11,7 +12,7 @@ use velvet_core::{Excerpt, Misfit, Value};
 /// A statement of the app's own, and where it is run.
 #[derive(Clone, Copy)]
 pub(crate) struct Asked<'a> {
-    pub(crate) open: Open<'a>,
+    pub(crate) scope: Scope<'a>,
     pub(crate) text: &'a str,
 }
 
@@ -34,7 +35,7 @@ impl Fit {
 impl<'a> Asked<'a> {
     /// The statement, prepared; with `reads`, one that writes is refused.
     pub(crate) fn prepared(self, reads: bool) -> Result<Statement<'a>, Error> {
-        let statement = self.open.connection.prepare_foreign(self.text).map_err(|fault| self.fault(fault))?;
+        let statement = self.scope.connection.prepare_foreign(self.text).map_err(|fault| self.fault(fault))?;
         if reads && !statement.only_reads() {
             let error = self.wrong("it writes, and here statements only read");
             return Err(error.advise("Use a transaction: `drawer.write(|tx| tx.sql(…).run())`"));
@@ -125,8 +126,19 @@ impl<'a> Asked<'a> {
     /// An error about the statement itself.
     #[cold]
     pub(crate) fn wrong(self, problem: &str) -> Error {
-        let error = Error::new(Cause::BadQuery, format!("cannot run {}: {problem}", self.shown()));
-        self.open.inner.place.name(error.untouched("Nothing was written by it"))
+        self.named(Error::bare(Cause::BadQuery, problem))
+    }
+
+    /// An error, with what was being done.
+    #[cold]
+    fn named(self, error: Error) -> Error {
+        let error = error.doing(format_args!("cannot run {}", self.shown()));
+        self.scope.inner.place.name(error.untouched("Nothing was written by it"))
+    }
+
+    /// What came of it.
+    pub(super) fn told<R>(self, result: Result<R, Error>) -> Result<R, Error> {
+        result.map_err(|error| if error.is_bare() { self.named(error) } else { error })
     }
 
     /// A row that does not fit.
@@ -135,13 +147,13 @@ impl<'a> Asked<'a> {
         let problem = format!("cannot read {column}{}: {misfit}", self.shown());
         let advice =
             misfit.advice.unwrap_or_else(|| "Read it as another type, or as an Option where it may be missing".into());
-        self.open.inner.place.name(Error::new(Cause::Unreadable, problem).advise(advice))
+        self.scope.inner.place.name(Error::new(Cause::Unreadable, problem).advise(advice))
     }
 
     /// What the engine says of it, with the name that was probably meant.
     #[cold]
     pub(crate) fn fault(self, fault: Fault) -> Error {
-        let structure = &self.open.inner.declared.structure;
+        let structure = &self.scope.inner.declared.structure;
         let meant = |name: &str, candidates: Vec<&str>| {
             let name = name.rsplit('.').next().unwrap_or(name);
             nearest(name, candidates).map_or(String::new(), |near| format!("; did you mean `{near}`?"))
@@ -156,10 +168,7 @@ impl<'a> Asked<'a> {
                 self.wrong(&format!("there is no column `{name}`{near}"))
             }
             FaultKind::Forbidden | FaultKind::Other => self.wrong(&fault.message),
-            _ => {
-                let error = Error::engine(&format!("cannot run {}", self.shown()), fault);
-                self.open.inner.place.name(error.untouched("Nothing was written by it"))
-            }
+            _ => self.named(Error::from(fault)),
         }
     }
 

@@ -4,13 +4,12 @@ mod asked;
 
 pub(crate) use asked::{Asked, Fit};
 
-use crate::drawer::Drawer;
+use crate::drawer::{Access, Alone, Drawer, Scope, Writes};
 use crate::engine::Statement;
 use crate::error::Error;
-use crate::reading::{EXPLAIN, Explained, Going, Open, Reads, View, Writes};
+use crate::reading::{EXPLAIN, Explained, Going, View};
 use crate::writing::Tx;
 use std::borrow::Cow;
-use std::marker::PhantomData;
 use std::ops::ControlFlow;
 use velvet_core::exchange::has_word;
 use velvet_core::{Argument, Excerpt, Misfit, Value};
@@ -44,44 +43,36 @@ use velvet_core::{Argument, Excerpt, Misfit, Value};
 /// # Ok::<(), velvet_drawer::Error>(())
 /// ```
 #[must_use = "a statement is run when its rows are asked for, or by `run`"]
-pub struct Sql<'a, Access = Reads> {
-    from: From<'a>,
+pub struct Sql<'a, A = Alone> {
+    at: A,
     text: Cow<'a, str>,
     bound: Vec<(Cow<'a, str>, Result<Value, Misfit>)>,
-    of: PhantomData<Access>,
-}
-
-/// Where a statement is run.
-enum From<'a> {
-    Drawer(&'a Drawer),
-    View(Open<'a>),
-    Tx(Open<'a>),
 }
 
 impl Drawer {
     /// A statement of the app's own that reads; see [`Sql`]. To write, use [`Tx::sql`].
-    pub fn sql<'a>(&'a self, text: impl Into<Cow<'a, str>>) -> Sql<'a> {
-        Sql::new(From::Drawer(self), text.into())
+    pub fn sql<'a>(&self, text: impl Into<Cow<'a, str>>) -> Sql<'a> {
+        Sql::new(self.alone(), text.into())
     }
 }
 
 impl View<'_> {
     /// A statement of the app's own that reads what the view sees; see [`Sql`].
-    pub fn sql<'a>(&'a self, text: impl Into<Cow<'a, str>>) -> Sql<'a> {
-        Sql::new(From::View(self.open()), text.into())
+    pub fn sql<'a>(&'a self, text: impl Into<Cow<'a, str>>) -> Sql<'a, Scope<'a>> {
+        Sql::new(self.scope(), text.into())
     }
 }
 
 impl Tx<'_> {
     /// A statement of the app's own, which may write records; see [`Sql`].
-    pub fn sql<'a>(&'a self, text: impl Into<Cow<'a, str>>) -> Sql<'a, Writes> {
-        Sql::new(From::Tx(self.open()), text.into())
+    pub fn sql<'a>(&'a self, text: impl Into<Cow<'a, str>>) -> Sql<'a, Scope<'a, Writes>> {
+        Sql::new(self.scope(), text.into())
     }
 }
 
-impl<'a, Access> Sql<'a, Access> {
-    fn new(from: From<'a>, text: Cow<'a, str>) -> Self {
-        Sql { from, text, bound: Vec::new(), of: PhantomData }
+impl<'a, A: Access> Sql<'a, A> {
+    fn new(at: A, text: Cow<'a, str>) -> Self {
+        Sql { at, text, bound: Vec::new() }
     }
 
     /// Binds a value where the statement says `:name`.
@@ -130,30 +121,24 @@ impl<'a, Access> Sql<'a, Access> {
     pub fn explain(mut self) -> Result<Explained, Error> {
         self.text = Cow::Owned(format!("{EXPLAIN}{}", self.text));
         self.prepared(|asked, explaining| {
-            let has_conditions = has_word(asked.text, "where");
-            let explained = Explained::of(asked.open, asked.text, has_conditions, &mut explaining.rows());
-            explained.map_err(|fault| asked.fault(fault))
+            let text = asked.text.strip_prefix(EXPLAIN).unwrap_or(asked.text);
+            Explained::of(asked.scope, text, has_word(text, "where"), &mut explaining.rows())
         })
     }
 
     /// Prepares it, binds its values, and hands it to `work`.
     fn prepared<R>(self, work: impl FnOnce(Asked<'_>, &mut Statement<'_>) -> Result<R, Error>) -> Result<R, Error> {
-        let Sql { from, text, bound, .. } = self;
-        let run = |open: Open<'_>, reads: bool| {
-            let asked = Asked { open, text: &text };
-            let mut statement = asked.prepared(reads)?;
+        let Sql { at, text, bound } = self;
+        at.reading(|scope| {
+            let asked = Asked { scope, text: &text };
+            let mut statement = asked.prepared(!A::MAY_WRITE)?;
             asked.bind(&mut statement, bound)?;
-            work(asked, &mut statement)
-        };
-        match from {
-            From::Drawer(drawer) => drawer.reading(|connection| run(Open { connection, inner: &drawer.inner }, true)),
-            From::View(open) => run(open, true),
-            From::Tx(open) => run(open, false),
-        }
+            asked.told(work(asked, &mut statement))
+        })
     }
 }
 
-impl Sql<'_, Writes> {
+impl Sql<'_, Scope<'_, Writes>> {
     /// Runs a statement that writes, and says how many records it inserted, changed or removed.
     ///
     /// # Errors

@@ -5,7 +5,7 @@ use std::fs;
 use std::io;
 use std::io::Write as _;
 use std::path::Path;
-use velvet_core::evolution::{Change, Draft, History, draft};
+use velvet_core::evolution::{Draft, History, Step, draft};
 
 /// Which way to take: nothing to check, `record` to write a version, `release` to close the newest one.
 const MODE: &str = "VELVET_HISTORY";
@@ -178,7 +178,7 @@ fn difference(
             .map(|d| d.replace("in the file", "in the history"))
             .collect();
     }
-    let codes = recorded.unreleased().iter().filter(|c| matches!(c, Change::Code { .. }));
+    let codes = recorded.unreleased().iter().filter(|c| matches!(c, Step::Code { .. }));
     changes.extend(codes.filter(|c| !history.unreleased().contains(c)).map(ToString::to_string));
     Ok(format!("The types are not what {} says. This would be {place}:\n{}", path.display(), listed(&changes)))
 }

@@ -4,7 +4,7 @@ use crate::engine::{Connection, Fault};
 use std::collections::BTreeMap;
 use velvet_core::Value;
 use velvet_core::name::{KEY_COLUMN, quoted};
-use velvet_core::structure::{Column, Kind, Structure, Table};
+use velvet_core::structure::{ColumnDefinition, Kind, Structure, Table};
 
 /// How many rows each table gets. Keys are 1 up to this in each, so that every link leads somewhere.
 pub(super) const ROWS: i64 = 24;
@@ -21,7 +21,7 @@ pub(super) fn fill(
     connection: &Connection,
     structure: &Structure,
     fits: &dyn Fn(&str, &str, &Value) -> bool,
-    unfit: &mut dyn FnMut(&Table, &Column),
+    unfit: &mut dyn FnMut(&Table, &ColumnDefinition),
 ) -> Result<(), Fault> {
     connection.enforce_links(false)?;
     let transaction = connection.transaction()?;
@@ -55,7 +55,7 @@ pub(super) fn fill(
                 };
                 values.push(made);
             }
-            statement.bind_all(&values)?;
+            statement.bind_all(values.iter().map(Value::as_ref))?;
             statement.execute()?;
         }
     }
@@ -75,7 +75,7 @@ fn keys_of(connection: &Connection, table: &Table) -> Result<Vec<i64>, Fault> {
 }
 
 /// The key of a record that is there, or comes; nothing when there is none and there must be one.
-fn link(table: &Table, column: &Column, row: i64, keys: &[i64]) -> Option<Value> {
+fn link(table: &Table, column: &ColumnDefinition, row: i64, keys: &[i64]) -> Option<Value> {
     if column.optional && row % 3 == 0 {
         return Some(Value::Missing);
     }
@@ -86,12 +86,12 @@ fn link(table: &Table, column: &Column, row: i64, keys: &[i64]) -> Option<Value>
     }
 }
 
-fn is_unique(table: &Table, column: &Column) -> bool {
+fn is_unique(table: &Table, column: &ColumnDefinition) -> bool {
     table.indexes.iter().any(|i| i.unique && i.columns.contains(&column.name))
 }
 
 /// A value of the column's kind; another one for each `row`, which goes beyond the rows there are where an earlier one did not fit.
-fn value(table: &Table, column: &Column, row: i64) -> Value {
+fn value(table: &Table, column: &ColumnDefinition, row: i64) -> Value {
     let unique = is_unique(table, column);
     if column.optional && row % 3 == 0 {
         return Value::Missing;

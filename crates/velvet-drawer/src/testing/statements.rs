@@ -4,7 +4,6 @@ use super::sample_rows;
 use crate::drawer::Drawer;
 use crate::engine::Statement;
 use crate::error::Error;
-use crate::reading::Open;
 use crate::schema::Schema;
 use crate::sql::{Asked, Fit};
 use std::fmt::Write;
@@ -69,14 +68,14 @@ fn stand_ins() -> [Value; 8] {
 impl Statements {
     fn new(schema: &Schema) -> Result<Statements, Error> {
         let (empty, filled) = (Drawer::in_memory(schema.clone())?, Drawer::in_memory(schema.clone())?);
-        filled.writing(|connection| {
-            let structure = &filled.inner.declared.structure;
-            let fits = |table: &str, column: &str, value: &Value| {
-                filled.inner.declared.fits(table, column, value.as_ref()).is_ok()
-            };
+        filled.inner.with_writer(|scope| {
+            let declared = &scope.inner.declared;
+            let fits = |table: &str, column: &str, value: &Value| declared.fits(table, column, value.as_ref()).is_ok();
             // A table whose values nobody can make up stays empty.
-            sample_rows::fill(connection, structure, &fits, &mut |_, _| ())
-                .map_err(|f| filled.inner.fault("cannot fill a drawer with rows", f))
+            scope.doing(
+                || "cannot fill a drawer with rows",
+                || Ok(sample_rows::fill(scope.connection, &declared.structure, &fits, &mut |_, _| ())?),
+            )
         })?;
         Ok(Statements { drawers: [empty, filled], problems: Vec::new() })
     }
@@ -84,8 +83,8 @@ impl Statements {
     /// A statement that only reads, and what its rows are read as.
     pub fn rows<X: Excerpt>(&mut self, text: &str) {
         for drawer in &self.drawers {
-            let tried = drawer.reading(|connection| {
-                let asked = Asked { open: Open { connection, inner: &drawer.inner }, text };
+            let tried = drawer.inner.reading(|scope| {
+                let asked = Asked { scope, text };
                 let mut statement = asked.prepared(true)?;
                 let fit = asked.fit::<X>(&statement)?;
                 if let Some(problem) = mismatch(&drawer.inner.declared.structure, &fit, &statement) {
@@ -106,7 +105,7 @@ impl Statements {
     pub fn writes(&mut self, text: &str) {
         for drawer in &self.drawers {
             let tried = drawer.write(|tx| {
-                let asked = Asked { open: tx.open(), text };
+                let asked = Asked { scope: tx.scope().to_read(), text };
                 let names = asked.prepared(false)?.arguments().into_iter().flatten().map(str::to_owned).collect();
                 fitting(names, |values| {
                     tx.part(|_| {

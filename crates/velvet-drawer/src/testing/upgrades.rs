@@ -2,17 +2,16 @@
 
 use super::history::{is_recording, record_command, say};
 use super::sample_rows;
+use crate::about::About;
 use crate::drawer::Drawer;
-use crate::engine::{Connection, Fault, Settings};
-use crate::error::Error;
+use crate::engine::{Connection, Fault, Opener};
+use crate::error::{Cause, Doing, Error};
 use crate::inspect::{self, Exchange, File, Page};
-use crate::opening::About;
-use crate::schema::{Declared, Schema};
+use crate::schema::{Declared, RecordType, Schema};
 use crate::writing::Tx;
 use std::fs;
 use std::path::{Path, PathBuf};
-use std::time::Duration;
-use velvet_core::evolution::{Change, History};
+use velvet_core::evolution::{History, Step};
 use velvet_core::{Value, fingerprint, statement};
 
 /// Makes a file at every past version, with rows that have nothing, extremes, every script and links in them, opens each
@@ -175,7 +174,7 @@ impl<'a> Upgrades<'a> {
         let folder = tempfile::tempdir().map_err(|e| e.to_string())?;
         let path = folder.path().join("sample.drawer");
         let structure = history.structure(version).map_err(|p| p.to_string())?;
-        let changes: Vec<&Change> = history.since(version).flat_map(|v| &v.changes).collect();
+        let changes: Vec<&Step> = history.since(version).flat_map(|v| &v.steps).collect();
         let old = Declared { version, fingerprint: fingerprint::of(&structure), structure, ..declared.clone() };
         make(&path, &old).map_err(|fault| format!("it could not be made: {}", fault.message))?;
         if let Some(samples) = samples {
@@ -186,7 +185,7 @@ impl<'a> Upgrades<'a> {
         let before = read(&path, &old)?;
         let drawer = Drawer::open(&path, self.schema.clone()).map_err(|e| e.to_string())?;
         for of in &declared.types {
-            (of.read_all)(&drawer).map_err(|e| {
+            every_record_is_readable(&drawer, of).map_err(|e| {
                 format!(
                     "{e}. What is stored must stay readable: give the type a default or another form for it, or let the upgrade convert \
                      it. If no file of this version can have such a value, keep rows of your own with testing::Upgrades::samples"
@@ -206,8 +205,23 @@ impl<'a> Upgrades<'a> {
     }
 }
 
+/// Reads every record there is as its type.
+fn every_record_is_readable(drawer: &Drawer, of: &RecordType) -> Result<(), Error> {
+    drawer.inner.reading(|scope| {
+        let doing = || format!("cannot read records of {}", of.table);
+        scope.doing(doing, || {
+            scope.connection.rows(of.select, [], |row| {
+                let key = row.integer(0);
+                (of.is_readable)(row)
+                    .map_err(|misfit| Error::misfit(Cause::Unreadable, of.table, of.columns, misfit))
+                    .doing(|| format!("cannot read {} {key}", of.table))
+            })
+        })
+    })
+}
+
 fn connection(path: &Path) -> Result<Connection, Fault> {
-    Connection::writer(path, &Settings::of_ours(Duration::ZERO, true))
+    Opener::new(path).relaxed().writer()
 }
 
 /// Makes a file of an old version, without rows.
@@ -221,7 +235,7 @@ fn make(path: &Path, declared: &Declared) -> Result<(), Fault> {
 }
 
 /// Fills the tables that have no rows yet. A value that stays as it is must be one of the type that it has now.
-fn fill(path: &Path, old: &Declared, declared: &Declared, changes: &[&Change]) -> Result<(), String> {
+fn fill(path: &Path, old: &Declared, declared: &Declared, changes: &[&Step]) -> Result<(), String> {
     let fits = |table: &str, column: &str, value: &Value| match now(table, column, changes) {
         Some((table, column)) => declared.fits(&table, &column, value.as_ref()).is_ok(),
         None => true,
@@ -265,7 +279,7 @@ fn read(path: &Path, declared: &Declared) -> Result<Columns, String> {
 }
 
 /// Sees that every column that no change is about has the same values, wherever it is now.
-fn carried(changes: &[&Change], before: &Columns, after: &Columns) -> Result<(), String> {
+fn carried(changes: &[&Step], before: &Columns, after: &Columns) -> Result<(), String> {
     for (table, column, values) in before {
         let Some((now_table, now_column)) = now(table, column, changes) else { continue };
         let found = after.iter().find(|(t, c, _)| *t == now_table && *c == now_column);
@@ -282,17 +296,17 @@ fn carried(changes: &[&Change], before: &Columns, after: &Columns) -> Result<(),
 }
 
 /// Where a column is after the changes; nothing when one of them is about it.
-fn now(table: &str, column: &str, changes: &[&Change]) -> Option<(String, String)> {
+fn now(table: &str, column: &str, changes: &[&Step]) -> Option<(String, String)> {
     let (mut table, mut column) = (table.to_owned(), column.to_owned());
     for change in changes {
         match change {
-            Change::RenameTable { table: from, to } if *from == table => table.clone_from(to),
-            Change::RenameColumn { table: t, column: from, to } if *t == table && *from == column => {
+            Step::RenameTable { table: from, to } if *from == table => table.clone_from(to),
+            Step::RenameColumn { table: t, column: from, to } if *t == table && *from == column => {
                 column.clone_from(to)
             }
-            Change::DropTable { table: t } if *t == table => return None,
-            Change::DropColumn { table: t, column: c } if *t == table && *c == column => return None,
-            Change::ChangeColumn { table: t, column: c, .. } if *t == table && c.name == column => return None,
+            Step::DropTable { table: t } if *t == table => return None,
+            Step::DropColumn { table: t, column: c } if *t == table && *c == column => return None,
+            Step::ChangeColumn { table: t, column: c, .. } if *t == table && c.name == column => return None,
             _ => {}
         }
     }

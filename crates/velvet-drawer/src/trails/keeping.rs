@@ -2,7 +2,6 @@
 
 use crate::engine::{Connection, Fault};
 use std::time::Duration;
-use velvet_core::Value;
 use velvet_core::statement::{TRAIL, WRITES, WRITING};
 
 /// How many writes there are between two looks at how old the entries are.
@@ -40,34 +39,27 @@ impl Keeping {
 
     /// A transaction of ours has begun.
     pub(crate) fn begin(&self, connection: &Connection) -> Result<(), Fault> {
-        connection.execute(&self.begin)
+        connection.execute(&self.begin, []).map(drop)
     }
 
     /// A transaction of ours is about to be kept.
     pub(crate) fn end(&self, connection: &Connection, session: Option<i64>) -> Result<(), Fault> {
         let [note, ended] = &self.end;
-        let left_entries = {
-            let mut statement = connection.prepare(note)?;
-            statement.bind_all(&[session.into(), format!("{:.9}", jiff::Timestamp::now()).into()])?;
-            statement.execute()? > 0
-        };
-        if left_entries {
+        let now = format!("{:.9}", jiff::Timestamp::now());
+        if connection.execute(note, [session.into(), (&now).into()])? > 0 {
             self.trim(connection)?;
         }
-        connection.execute(ended)
+        connection.execute(ended, []).map(drop)
     }
 
     fn trim(&self, connection: &Connection) -> Result<(), Fault> {
-        let (entries, writes) = {
-            let mut statement = connection.prepare(&self.count)?;
-            let mut rows = statement.rows();
-            rows.next()?.map_or((0, 0), |row| (row.integer(0) + 1, row.integer(1)))
-        };
+        let counts = connection.one(&self.count, [], |row| (row.integer(0) + 1, row.integer(1)))?;
+        let (entries, writes) = counts.unwrap_or_default();
         let too_many = entries > self.entries.saturating_add(self.entries / 8);
         let looks = writes % WRITES_BETWEEN == 0;
         if too_many {
             let keeps = format!("DELETE FROM {TRAIL} WHERE entry <= (SELECT max(entry) FROM {TRAIL}) - ?1");
-            run(connection, &keeps, self.entries.into())?;
+            connection.execute(&keeps, [self.entries.into()])?;
         }
         if looks {
             // In the order of entries, moments go up: all before the first that is young enough are too old.
@@ -76,7 +68,7 @@ impl Keeping {
                 "DELETE FROM {TRAIL} WHERE entry < coalesce((SELECT min(t.entry) FROM {TRAIL} AS t LEFT JOIN {WRITES} AS w \
                  ON w.write = t.write WHERE coalesce(w.at, t.write) >= ?1), 0)"
             );
-            run(connection, &young, format!("{oldest:.9}").into())?;
+            connection.execute(&young, [(&format!("{oldest:.9}")).into()])?;
         }
         if too_many || looks {
             // The last one stays, so that its number is not given again.
@@ -84,14 +76,8 @@ impl Keeping {
                 "DELETE FROM {WRITES} WHERE write < min((SELECT max(write) FROM {WRITES}), \
                  coalesce((SELECT write FROM {TRAIL} WHERE typeof(write) = 'integer' ORDER BY entry LIMIT 1), ?1))"
             );
-            run(connection, &unused, Value::Integer(i64::MAX))?;
+            connection.execute(&unused, [i64::MAX.into()])?;
         }
         Ok(())
     }
-}
-
-fn run(connection: &Connection, text: &str, value: Value) -> Result<(), Fault> {
-    let mut statement = connection.prepare(text)?;
-    statement.bind_all(&[value])?;
-    statement.execute().map(drop)
 }

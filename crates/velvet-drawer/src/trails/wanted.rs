@@ -1,12 +1,10 @@
 //! Which trails an app wants, and bringing a file in line with that.
 
-use crate::engine::{Connection, Fault};
-use crate::error::{Cause, Error};
-use crate::opening::About;
+use crate::about::About;
+use crate::engine::{Connection, EntryKind, Fault};
+use crate::error::{Cause, Doing, Error};
 use crate::schema::Declared;
 use std::time::Duration;
-use velvet_core::ValueRef;
-use velvet_core::name::quoted;
 use velvet_core::statement::{self, TRAIL, Trail};
 
 /// How many entries a file keeps unless said otherwise.
@@ -17,7 +15,7 @@ const AGE: Duration = Duration::from_secs(90 * 24 * 60 * 60);
 
 /// Which trails an app wants.
 #[derive(Clone, Debug)]
-pub(crate) struct Wanted {
+pub(crate) struct WantedTrails {
     /// Of all tables that are not named.
     pub(crate) all: Trail,
     /// Of single tables.
@@ -27,13 +25,13 @@ pub(crate) struct Wanted {
     pub(crate) age: Duration,
 }
 
-impl Default for Wanted {
-    fn default() -> Wanted {
-        Wanted { all: Trail::Off, of: Vec::new(), entries: ENTRIES, age: AGE }
+impl Default for WantedTrails {
+    fn default() -> WantedTrails {
+        WantedTrails { all: Trail::Off, of: Vec::new(), entries: ENTRIES, age: AGE }
     }
 }
 
-impl Wanted {
+impl WantedTrails {
     fn of(&self, table: &str) -> Trail {
         self.of.iter().rev().find(|(name, _)| *name == table).map_or(self.all, |(_, trail)| *trail)
     }
@@ -79,8 +77,7 @@ impl Wanted {
             return Ok(());
         }
         let change = || -> Result<(), Fault> {
-            let counted = connection.number("PRAGMA schema_version")?;
-            let is_ours = About::fact(connection, "structure_count")?.is_some_and(|c| c == counted.to_string());
+            let is_ours = About::read(connection)?.map_or(Ok(false), |about| about.is_unchanged(connection))?;
             drop_triggers(connection)?;
             if !words.is_empty() {
                 for text in statement::create_trail_tables() {
@@ -95,21 +92,21 @@ impl Wanted {
             About::remember(connection, KEPT, &words)?;
             // What another program changed meanwhile is still to be looked at by the next open.
             if is_ours {
-                About::same_after_all(connection, connection.number("PRAGMA schema_version")?)?;
+                About::same_after_all(connection)?;
             }
             Ok(())
         };
-        connection.transaction().and_then(|transaction| change().and_then(|()| transaction.commit())).map_err(|fault| {
-            Error::engine("cannot open the drawer: its trails cannot be switched on or off", fault)
-                .untouched("The file was left untouched")
-        })
+        let changed = connection.transaction().and_then(|transaction| change().and_then(|()| transaction.commit()));
+        changed
+            .doing(|| "cannot open the drawer: its trails cannot be switched on or off")
+            .untouched(|| "The file was left untouched")
     }
 }
 
 /// The fact that says which trails a file keeps.
 pub(crate) const KEPT: &str = "trail";
 
-impl Wanted {
+impl WantedTrails {
     /// Keeps no trail while a file is upgraded, because the triggers name columns. The open that upgrades brings it back.
     pub(crate) fn pause(connection: &Connection) -> Result<(), Fault> {
         if About::fact(connection, KEPT)?.is_none() {
@@ -121,30 +118,24 @@ impl Wanted {
 
     /// A table is called otherwise from now on, in what was kept before too.
     pub(crate) fn rename(connection: &Connection, table: &str, to: &str) -> Result<(), Fault> {
-        if connection.number(&format!("SELECT count(*) FROM sqlite_schema WHERE name = '{TRAIL}'"))? == 0 {
+        if !connection.has(TRAIL)? {
             return Ok(());
         }
         let text = format!("UPDATE {TRAIL} SET table_name = ?2 WHERE table_name = ?1");
-        let mut statement = connection.prepare(&text)?;
-        statement.bind(1, ValueRef::Text(table))?;
-        statement.bind(2, ValueRef::Text(to))?;
-        statement.execute().map(drop)
+        connection.execute(&text, [table.into(), to.into()]).map(drop)
     }
 }
 
-fn drop_triggers(connection: &Connection) -> Result<(), Fault> {
-    let names = {
-        let text = format!(
-            "SELECT name FROM sqlite_schema WHERE type = 'trigger' AND (name LIKE '{TRAIL}\\_%\\_insert' ESCAPE '\\' \
-             OR name LIKE '{TRAIL}\\_%\\_update' ESCAPE '\\' OR name LIKE '{TRAIL}\\_%\\_delete' ESCAPE '\\')"
-        );
-        let mut statement = connection.prepare(&text)?;
-        let mut rows = statement.rows();
-        let mut names = Vec::new();
-        while let Some(row) = rows.next()? {
-            names.push(row.text(0).to_owned());
-        }
-        names
+/// The triggers that keep trails.
+pub(crate) fn triggers(connection: &Connection) -> Result<Vec<String>, Fault> {
+    let is_one = |name: &str| {
+        let ends = ["_insert", "_update", "_delete"].iter().any(|end| name.ends_with(end));
+        ends && name.strip_prefix(TRAIL).is_some_and(|rest| rest.starts_with('_'))
     };
-    names.iter().try_for_each(|name| connection.run(&format!("DROP TRIGGER {}", quoted(name))))
+    let entries = connection.entries()?.into_iter().filter(|e| e.kind == EntryKind::Trigger && is_one(&e.name));
+    Ok(entries.map(|e| e.name).collect())
+}
+
+fn drop_triggers(connection: &Connection) -> Result<(), Fault> {
+    connection.drop_triggers(triggers(connection)?.iter().map(String::as_str))
 }

@@ -1,10 +1,10 @@
 //! Taking over a plain file that an app kept before it used this library.
 
 use super::backup::{self, Backup};
-use super::{Upgrading, Watch, physical, rebuild};
+use super::{Upgrading, Watch, rebuild};
+use crate::about::About;
 use crate::engine::Connection;
-use crate::error::{Cause, Error};
-use crate::opening::About;
+use crate::error::{Cause, Doing, Error};
 use crate::schema::Declared;
 use crate::searching;
 use std::path::{Path, PathBuf};
@@ -14,7 +14,7 @@ use velvet_core::fits::fits;
 use velvet_core::name::{KEY_COLUMN, quoted};
 use velvet_core::physical::{Physical, PhysicalTable};
 use velvet_core::statement::{create_index, create_search, create_shared, create_table, fill_shared};
-use velvet_core::structure::{Column, Kind, Structure, Table};
+use velvet_core::structure::{ColumnDefinition, Kind, Structure, Table};
 use velvet_core::{Misfit, Value, ValueRef};
 
 /// Expressions that values are made of, each with its table and column.
@@ -40,24 +40,19 @@ pub(crate) fn adopt(
 ) -> Result<Adopted, Error> {
     let doing = "cannot take over the file".to_owned();
     let adopting = Upgrading { connection, declared, from: declared.version, path, watch, doing };
-    connection.enforce_links(false).map_err(|fault| adopting.refused(fault))?;
-    let result = connection.transaction().map_err(|fault| adopting.refused(fault)).and_then(|transaction| {
+    let adopted = adopting.without_links(|| {
+        let transaction = connection.transaction()?;
         let (adopted, backup) = adopting.take_over(conversions)?;
-        transaction.commit().map_err(|fault| adopting.refused(fault))?;
+        transaction.commit()?;
         Ok(Adopted { backup: backup.map(Backup::stays), ..adopted })
     });
-    connection.enforce_links(true).map_err(|fault| adopting.refused(fault))?;
-    result.map_err(|e| e.untouched("The file was left as it was"))
+    adopted.doing(|| &adopting.doing).untouched(|| "The file was left as it was")
 }
 
 impl Upgrading<'_> {
-    fn refused(&self, fault: crate::engine::Fault) -> Error {
-        Error::engine(&self.doing, fault).untouched("The file was left as it was")
-    }
-
     fn take_over(&self, conversions: &Conversions) -> Result<(Adopted, Option<Backup>), Error> {
         self.no_name_of_ours_is_taken()?;
-        let found = physical::read(self.connection).map_err(|fault| self.refused(fault))?;
+        let found = self.connection.physical()?;
         let (version, structure) = self.version_of(&found)?;
         let tables: Vec<(&Table, &str, Vec<String>)> = structure
             .tables
@@ -71,38 +66,31 @@ impl Upgrading<'_> {
             None => None,
         };
         for (table, there, sources) in &tables {
-            rebuild::run(self.connection, &taken_over(table, there, sources), self.watch, &self.doing)?;
+            rebuild::run(self.connection, &taken_over(table, there, sources), self.watch)?;
         }
         for statement in structure.tables.iter().flat_map(|t| attendants(&structure, t)) {
-            self.connection.run(&statement).map_err(|fault| self.refused(fault))?;
+            self.connection.run(&statement)?;
         }
-        searching::bring_up(self.connection, &structure).map_err(|fault| self.refused(fault))?;
+        searching::bring_up(self.connection, &structure)?;
         self.links_hold()?;
-        let expected = Physical::of(&structure);
-        let now = physical::read(self.connection).map_err(|fault| self.refused(fault))?;
-        let differences = expected.differences(&now);
-        if !differences.is_empty() {
-            return Err(Error::new(Cause::OtherStructure, format!("{}: {}", self.doing, differences.join("; "))));
-        }
+        self.is_as_declared(&structure, "")?;
         let described =
             Declared { version, fingerprint: fingerprint::of(&structure), structure, ..self.declared.clone() };
-        About::write(self.connection, &described).map_err(|fault| self.refused(fault))?;
+        About::write(self.connection, &described)?;
         Ok((Adopted { version, backup: None }, backup))
     }
 
     /// What the library keeps in the file has names of its own, which the app may have used before.
     fn no_name_of_ours_is_taken(&self) -> Result<(), Error> {
-        let text = "SELECT coalesce(group_concat(type || ' `' || name || '`', ', '), '') FROM sqlite_schema WHERE name LIKE 'velvet\\_%' ESCAPE '\\'";
-        let mut statement = self.connection.prepare(text).map_err(|fault| self.refused(fault))?;
-        let mut rows = statement.rows();
         let taken =
-            rows.next().map_err(|fault| self.refused(fault))?.map(|row| row.text(0).to_owned()).unwrap_or_default();
+            self.connection.entries()?.into_iter().filter(|e| e.name.to_ascii_lowercase().starts_with("velvet_"));
+        let taken: Vec<String> = taken.map(|e| format!("{} `{}`", e.word(), e.name)).collect();
         if taken.is_empty() {
             return Ok(());
         }
-        let problem =
-            format!("{}: names that begin with `velvet_` are the library's own, and it has the {taken}", self.doing);
-        Err(Error::new(Cause::OtherStructure, problem)
+        let taken = taken.join(", ");
+        let problem = format!("names that begin with `velvet_` are the library's own, and it has the {taken}");
+        Err(Error::bare(Cause::OtherStructure, problem)
             .advise("Rename or remove them, with the code that made them, and open it again"))
     }
 
@@ -110,12 +98,9 @@ impl Upgrading<'_> {
         let is_there = |table: &str, column: &str| structure.table(table).is_some_and(|t| t.column(column).is_some());
         match conversions.iter().find(|(table, column, _)| !is_there(table, column)) {
             None => Ok(()),
-            Some((table, column, _)) => Err(Error::new(
+            Some((table, column, _)) => Err(Error::bare(
                 Cause::Schema,
-                format!(
-                    "{}: `{table}.{column}`, whose values are to be converted, is no column of the structure",
-                    self.doing
-                ),
+                format!("`{table}.{column}`, whose values are to be converted, is no column of the structure"),
             )),
         }
     }
@@ -126,9 +111,8 @@ impl Upgrading<'_> {
         for (table, there, sources) in tables {
             let text = format!("SELECT rowid, {} FROM {}", sources.join(", "), quoted(there));
             let mut unfit: Vec<Unfit> = table.columns.iter().map(|_| Unfit::default()).collect();
-            let mut statement = self.connection.prepare(&text).map_err(|fault| self.refused(fault))?;
-            let (mut rows, mut seen) = (statement.rows(), 0_u64);
-            while let Some(row) = rows.next().map_err(|fault| self.refused(fault))? {
+            let mut seen = 0_u64;
+            self.connection.rows(&text, [], |row| {
                 if seen.is_multiple_of(LOOK_EVERY) {
                     self.watch.go_on()?;
                 }
@@ -143,7 +127,8 @@ impl Upgrading<'_> {
                         unfit[at].add(row.integer(0), misfit);
                     }
                 }
-            }
+                Ok::<_, Error>(())
+            })?;
             for (column, unfit) in table.columns.iter().zip(unfit).filter(|(_, unfit)| unfit.count > 0) {
                 let place = format!("`{}.{}`", table.name, column.name);
                 problems.push(format!(
@@ -162,9 +147,7 @@ impl Upgrading<'_> {
         }
         match advice {
             None => Ok(()),
-            Some(advice) => {
-                Err(Error::new(Cause::Misfit, format!("{}: {}", self.doing, problems.join("; "))).advise(advice))
-            }
+            Some(advice) => Err(Error::bare(Cause::Misfit, problems.join("; ")).advise(advice)),
         }
     }
 
@@ -190,9 +173,9 @@ impl Upgrading<'_> {
             }
         }
         let nearest = nearest.unwrap_or_default().join("; ");
-        Err(Error::new(
+        Err(Error::bare(
             Cause::OtherStructure,
-            format!("{}: it has the structure of no version; the nearest differs: {nearest}", self.doing),
+            format!("it has the structure of no version; the nearest differs: {nearest}"),
         )
         .advise("Record the structure that it has as version 1, or bring its data in with Options::fill_new"))
     }
@@ -250,7 +233,7 @@ const LOOK_EVERY: u64 = 1_000;
 
 /// Where the values of each column come from.
 fn sources(table: &Table, conversions: &Conversions) -> Vec<String> {
-    let source = |column: &Column| {
+    let source = |column: &ColumnDefinition| {
         let converted = conversions.iter().find(|(t, c, _)| *t == table.name && *c == column.name);
         converted.map_or_else(|| quoted(&column.name), |(_, _, expression)| format!("({expression})"))
     };
@@ -258,7 +241,7 @@ fn sources(table: &Table, conversions: &Conversions) -> Vec<String> {
 }
 
 /// The value as a table that checks types stores it: what is the same in its column's type becomes that.
-fn taken_in(column: &Column, value: ValueRef<'_>) -> Value {
+fn taken_in(column: &ColumnDefinition, value: ValueRef<'_>) -> Value {
     let number = |text: &str| text.trim().parse::<f64>().ok().filter(|x| x.is_finite());
     match (column.kind.storage(), value) {
         ("INTEGER", ValueRef::Real(x)) if x.fract() == 0.0 && x.abs() < 9e18 => Value::Integer(x as i64),
@@ -276,7 +259,7 @@ fn taken_in(column: &Column, value: ValueRef<'_>) -> Value {
 }
 
 /// An expression that makes values of a column's type of the forms in which other programs keep such.
-fn conversion(column: &Column) -> String {
+fn conversion(column: &ColumnDefinition) -> String {
     let name = quoted(&column.name);
     match &column.kind {
         Kind::Date => format!("strftime('%Y-%m-%d', {name})"),

@@ -1,9 +1,8 @@
 //! Keeping a file as it was before a step that loses something.
 
 use crate::beside::{self, clear_away};
-use crate::engine::copy_whole;
-use crate::error::Error;
-use crate::opening::is_open_here;
+use crate::engine::{copy_whole, is_open_here};
+use crate::error::{Doing, Error};
 use std::fs;
 use std::io::{self, Read};
 use std::path::{Path, PathBuf};
@@ -20,7 +19,7 @@ pub(super) fn keep(path: &Path, word: &str) -> Result<Backup, Error> {
     // An upgrade that was killed may have left half a copy.
     clear_away(&unfinished);
     let place = copy_whole(path, &unfinished)
-        .map_err(|fault| Error::engine(doing, fault))
+        .doing(|| doing)
         .and_then(|()| settle(path, &unfinished, word).map_err(|e| Error::device(doing, &e)));
     clear_away(&unfinished);
     place

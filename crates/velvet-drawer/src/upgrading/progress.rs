@@ -14,9 +14,9 @@ pub struct Progress {
     /// The version that it ends at.
     pub newest: u32,
     /// How many versions are done.
-    pub steps_done: usize,
+    pub versions_done: usize,
     /// How many versions there are to go through in all.
-    pub steps: usize,
+    pub versions: usize,
     /// What it is doing, in words.
     pub doing: String,
     /// How many rows of the table at hand are done.
@@ -66,10 +66,10 @@ impl Watch {
         Ok(())
     }
 
-    pub(super) fn begin(&self, version: u32, newest: u32, steps: usize, doing: &str) -> Result<(), Error> {
+    pub(super) fn begin(&self, version: u32, newest: u32, versions: usize, doing: &str) -> Result<(), Error> {
         self.update(|p| {
-            let steps_done = p.steps_done;
-            *p = Progress { version, newest, steps_done, steps, doing: doing.to_owned(), rows_done: 0, rows: 0 };
+            let versions_done = p.versions_done;
+            *p = Progress { version, newest, versions_done, versions, doing: doing.to_owned(), rows_done: 0, rows: 0 };
         });
         self.go_on()
     }
@@ -79,8 +79,8 @@ impl Watch {
         self.go_on()
     }
 
-    pub(super) fn finished_step(&self) -> Result<(), Error> {
-        self.update(|p| p.steps_done += 1);
+    pub(super) fn finished_version(&self) -> Result<(), Error> {
+        self.update(|p| p.versions_done += 1);
         if let Some(slow) = self.slow {
             // In short naps, so that a cancel is not kept waiting.
             let nap = Duration::from_millis(10);
@@ -89,8 +89,8 @@ impl Watch {
                 self.go_on()?;
             }
         }
-        let Progress { steps_done, steps, .. } = self.progress();
-        if self.fail_after.is_some_and(|after| steps_done >= after.clamp(1, steps.max(1))) {
+        let Progress { versions_done, versions, .. } = self.progress();
+        if self.fail_after.is_some_and(|after| versions_done >= after.clamp(1, versions.max(1))) {
             return Err(Error::new(
                 Cause::Own,
                 "the upgrade fails because the developer asked for it (Options::fail_upgrade)",

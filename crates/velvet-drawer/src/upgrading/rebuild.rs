@@ -1,9 +1,8 @@
 //! Writing a table anew under another structure.
 
-use super::{Watch, count};
-use crate::engine::{Connection, Fault};
+use super::Watch;
+use crate::engine::{Connection, EntryKind, Fault};
 use crate::error::{Cause, Error};
-use velvet_core::ValueRef;
 use velvet_core::evolution::Rebuild;
 use velvet_core::name::quoted;
 
@@ -11,25 +10,24 @@ use velvet_core::name::quoted;
 const CHUNK: i64 = 25_000;
 
 /// Writes the table anew, with its row numbers, indexes and triggers. Returns how many rows it has.
-pub(super) fn run(connection: &Connection, rebuild: &Rebuild, watch: &Watch, doing: &str) -> Result<u64, Error> {
+pub(super) fn run(connection: &Connection, rebuild: &Rebuild, watch: &Watch) -> Result<u64, Error> {
     let engine = |mut fault: Fault| {
         // The stand-in is our own affair; whoever reads this knows the table by its name.
         fault.message = fault.message.replace(&rebuild.stand_in, &rebuild.becomes);
-        Error::engine(doing, fault)
+        Error::from(fault)
     };
-    let rows = count(connection, &rebuild.table).map_err(engine)?;
-    let kept = kept_beside(connection, &rebuild.table).map_err(engine)?;
+    let table = quoted(&rebuild.table);
+    let rows = connection.number(&format!("SELECT count(*) FROM {table}")).map_err(engine)?;
+    let kept = triggers_on(connection, &rebuild.table)?;
     connection.run(&rebuild.create).map_err(engine)?;
     let copied = copy(connection, rebuild, rows, watch, &engine)?;
     if copied != rows.unsigned_abs() {
-        return Err(Error::new(
-            Cause::Engine,
-            format!("{doing}: `{}` has {rows} rows, but {copied} were copied", rebuild.table),
-        )
-        .advise("Please report this: it must not happen"));
+        let problem = format!("`{}` has {rows} rows, but {copied} were copied", rebuild.table);
+        return Err(Error::bare(Cause::Engine, problem).advise("Please report this: it must not happen"));
     }
-    keep_last_row_number(connection, rebuild).map_err(engine)?;
-    connection.run(&format!("DROP TABLE {}", quoted(&rebuild.table))).map_err(engine)?;
+    // Row numbers that were given once are not given again, also those of rows that are gone.
+    connection.take_last_row_number_of(&rebuild.stand_in, &rebuild.table)?;
+    connection.run(&format!("DROP TABLE {table}")).map_err(engine)?;
     let rename = format!("ALTER TABLE {} RENAME TO {}", quoted(&rebuild.stand_in), quoted(&rebuild.becomes));
     connection.run(&rename).map_err(engine)?;
     for statement in rebuild.indexes.iter().chain(&kept) {
@@ -48,13 +46,10 @@ fn copy(
     engine: &impl Fn(Fault) -> Error,
 ) -> Result<u64, Error> {
     let mut chunks = Chunks::new(connection, rebuild, rows).map_err(engine)?;
-    let mut copy = connection.prepare(&rebuild.copy).map_err(engine)?;
     let mut done = 0;
     while let Some((above, up_to)) = chunks.next().map_err(engine)? {
         watch.rows(done, rows.unsigned_abs())?;
-        copy.bind(1, ValueRef::Integer(above)).map_err(engine)?;
-        copy.bind(2, ValueRef::Integer(up_to)).map_err(engine)?;
-        done += copy.execute().map_err(engine)?;
+        done += connection.execute(&rebuild.copy, [above.into(), up_to.into()]).map_err(engine)?;
     }
     watch.rows(done, rows.unsigned_abs())?;
     Ok(done)
@@ -97,44 +92,15 @@ impl<'c> Chunks<'c> {
         let above = self.above;
         self.above = match &self.sparse {
             None => above + CHUNK,
-            Some(find) => {
-                let mut find = self.connection.prepare(find)?;
-                find.bind(1, ValueRef::Integer(above))?;
-                let mut rows = find.rows();
-                rows.next()?.map_or(self.last, |row| row.integer(0))
-            }
+            Some(find) => self.connection.one(find, [above.into()], |row| row.integer(0))?.unwrap_or(self.last),
         };
         Ok(Some((above, self.above)))
     }
 }
 
 /// The statements of triggers on the table, which go away with it.
-fn kept_beside(connection: &Connection, table: &str) -> Result<Vec<String>, Fault> {
-    let mut statement =
-        connection.prepare("SELECT sql FROM sqlite_schema WHERE type = 'trigger' AND tbl_name = ?1 COLLATE NOCASE")?;
-    statement.bind(1, ValueRef::Text(table))?;
-    let mut rows = statement.rows();
-    let mut all = Vec::new();
-    while let Some(row) = rows.next()? {
-        all.push(row.text(0).to_owned());
-    }
-    Ok(all)
-}
-
-/// Row numbers that were given once are not given again, also those of rows that are gone.
-fn keep_last_row_number(connection: &Connection, rebuild: &Rebuild) -> Result<(), Fault> {
-    let old = ValueRef::Text(&rebuild.table);
-    let new = ValueRef::Text(&rebuild.stand_in);
-    for text in [
-        "DELETE FROM sqlite_sequence WHERE name = ?2",
-        "INSERT INTO sqlite_sequence (name, seq) SELECT ?2, seq FROM sqlite_sequence WHERE name = ?1",
-    ] {
-        let mut statement = connection.prepare(text)?;
-        statement.bind(2, new)?;
-        if text.contains("?1") {
-            statement.bind(1, old)?;
-        }
-        statement.execute()?;
-    }
-    Ok(())
+fn triggers_on(connection: &Connection, table: &str) -> Result<Vec<String>, Fault> {
+    let entries = connection.entries()?.into_iter();
+    let triggers = entries.filter(|e| e.kind == EntryKind::Trigger && e.table.eq_ignore_ascii_case(table));
+    Ok(triggers.map(|e| e.statement).collect())
 }

@@ -4,13 +4,13 @@ use crate::error::Error;
 use crate::space;
 use std::fs;
 use std::path::Path;
-use velvet_core::evolution::{Operation, Step};
+use velvet_core::evolution::{Operation, VersionPlan};
 
 /// Says before anything is written that the space will not do.
 ///
 /// A rebuilt table is written twice, to the log and to the main file, and so is what code may write. A backup is a third
 /// copy.
-pub(super) fn check(path: &Path, steps: &[Step], lossy: bool) -> Result<(), Error> {
+pub(super) fn check(path: &Path, steps: &[VersionPlan], lossy: bool) -> Result<(), Error> {
     let size = fs::metadata(path).map_or(0, |m| m.len());
     let heavy = |o: &Operation| matches!(o, Operation::Rebuild(_) | Operation::Code(_));
     let rebuilds = steps.iter().flat_map(|s| &s.operations).filter(|o| heavy(o)).count().min(2) as u64;

@@ -1,12 +1,12 @@
 //! Letting records take each other's unique values: one of them stands aside, with values that no record has, until the others are written.
 
+use crate::drawer::{Scope, Writes};
 use crate::engine::Fault;
-use crate::reading::Open;
 use velvet_core::Value;
 use velvet_core::name::quoted;
-use velvet_core::structure::{Column, Kind, Table};
+use velvet_core::structure::{ColumnDefinition, Kind, Table};
 
-impl Open<'_> {
+impl Scope<'_, Writes> {
     /// Gives the record whose `known_by` is this value other values in those of `columns` that no two records may share, for as long as it
     /// takes to write others. Whoever calls this writes the record afterwards, or rolls back.
     pub(crate) fn stand_aside(self, table: &Table, known_by: &str, is: &Value, columns: &[&str]) -> Result<(), Fault> {
@@ -20,14 +20,12 @@ impl Open<'_> {
             return Ok(());
         }
         let text = format!("UPDATE {} SET {} WHERE {} = ?1", quoted(&table.name), sets.join(", "), quoted(known_by));
-        let mut statement = self.connection.prepare(&text)?;
-        statement.bind(1, is.as_ref())?;
-        statement.execute().map(drop)
+        self.connection.execute(&text, [is.into()]).map(drop)
     }
 }
 
 /// A value that no record has in a column, as an expression; nothing for a link, which must lead somewhere.
-fn unused(column: &Column) -> Option<&'static str> {
+fn unused(column: &ColumnDefinition) -> Option<&'static str> {
     if column.optional {
         return Some("NULL");
     }

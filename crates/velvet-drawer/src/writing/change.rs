@@ -1,20 +1,20 @@
 //! Changing stored records. Only columns whose stored form changed are written.
 
-use super::{UNTOUCHED, clash, misfit};
-use crate::drawer::Drawer;
+use super::{clash, misfit};
+use crate::drawer::{Drawer, Scope, Writes};
 use crate::error::{Cause, Error};
-use crate::reading::Open;
-use velvet_core::statement;
+use std::fmt::Display;
+use velvet_core::record_statements;
 use velvet_core::stored_form::StoredForm;
-use velvet_core::{Key, Record, Stored, ValueRef};
+use velvet_core::{Key, Record, Stored};
 
 impl Drawer {
     /// Puts `record` in the place of the one stored under `key`.
     ///
     /// # Errors
     /// When no record has this key ([`Error::is_not_found`]), and as [`Drawer::insert`]. Nothing is written then.
-    pub fn update<T: Record>(&self, key: Key<T>, record: T) -> Result<Stored<T>, Error> {
-        self.write(|tx| tx.update(key, record))
+    pub fn replace<T: Record>(&self, key: Key<T>, record: T) -> Result<Stored<T>, Error> {
+        self.inner.transaction(|scope| scope.replace(key, record))
     }
 
     /// Reads the record stored under `key`, lets `edit` change it, and writes what changed, in one transaction.
@@ -33,66 +33,65 @@ impl Drawer {
     /// # Ok::<(), velvet_drawer::Error>(())
     /// ```
     pub fn change<T: Record>(&self, key: Key<T>, edit: impl FnOnce(&mut T)) -> Result<Stored<T>, Error> {
-        self.write(|tx| tx.change(key, edit))
+        self.inner.transaction(|scope| scope.change(key, edit))
     }
 }
 
-impl Open<'_> {
-    pub(crate) fn update<T: Record>(self, key: Key<T>, record: T) -> Result<Stored<T>, Error> {
-        let doing = || format!("cannot update {key}");
-        let before = match self.get(key) {
-            Ok(Some(old)) => StoredForm::of(&*old).ok(),
-            Ok(None) => return Err(self.not_there::<T>(&doing())),
-            // What cannot be read is overwritten whole: that is what the caller asked for.
-            Err(error) if error.is_unreadable() => None,
-            Err(error) => return Err(error),
-        };
-        let after = StoredForm::of(&record).map_err(|wrong| misfit::<T>(self, &doing(), wrong))?;
-        let changed = match before {
-            Some(before) => before.changed(&after),
-            None => (0..T::COLUMNS.len()).collect(),
-        };
+impl Scope<'_, Writes> {
+    pub(crate) fn replace<T: Record>(self, key: Key<T>, record: T) -> Result<Stored<T>, Error> {
+        let doing = || format!("cannot replace {key}");
+        let changed = self.doing(doing, || {
+            let before = match self.get(key) {
+                Ok(Some(old)) => StoredForm::of(&*old).ok(),
+                Ok(None) => return Err(not_there::<T>()),
+                // What cannot be read is overwritten whole: that is what the caller asked for.
+                Err(error) if error.is_unreadable() => None,
+                Err(error) => return Err(error),
+            };
+            let after = StoredForm::of(&record).map_err(misfit::<T>)?;
+            Ok(before.map_or_else(|| (0..T::COLUMNS.len()).collect(), |before| before.changed(&after)))
+        })?;
         self.write_columns(key, &record, &changed, doing)?;
         Ok(Stored::new(key, record))
     }
 
     pub(crate) fn change<T: Record>(self, key: Key<T>, edit: impl FnOnce(&mut T)) -> Result<Stored<T>, Error> {
         let doing = || format!("cannot change {key}");
-        let mut record = match self.get(key)? {
-            Some(old) => old.into_record(),
-            None => return Err(self.not_there::<T>(&doing())),
-        };
-        let before = StoredForm::of(&record).map_err(|wrong| misfit::<T>(self, &doing(), wrong))?;
-        edit(&mut record);
-        let after = StoredForm::of(&record).map_err(|wrong| misfit::<T>(self, &doing(), wrong))?;
-        self.write_columns(key, &record, &before.changed(&after), doing)?;
+        let (record, changed) = self.doing(doing, || {
+            let mut record = self.get(key)?.ok_or_else(not_there::<T>)?.into_record();
+            let before = StoredForm::of(&record).map_err(misfit::<T>)?;
+            edit(&mut record);
+            let after = StoredForm::of(&record).map_err(misfit::<T>)?;
+            Ok((record, before.changed(&after)))
+        })?;
+        self.write_columns(key, &record, &changed, doing)?;
         Ok(Stored::new(key, record))
     }
 
-    pub(super) fn write_columns<T: Record>(
+    pub(super) fn write_columns<T: Record, D: Display>(
         self,
         key: Key<T>,
         record: &T,
         changed: &[usize],
-        doing: impl Fn() -> String,
+        doing: impl FnOnce() -> D,
     ) -> Result<(), Error> {
         if changed.is_empty() {
             return Ok(());
         }
-        let engine = |fault| self.inner.fault(&doing(), fault).untouched(UNTOUCHED);
-        let text = statement::update(T::TABLE, T::COLUMNS, changed.iter().copied());
-        let mut statement = self.connection.prepare(&text).map_err(engine)?;
-        let mut columns = statement.columns(Some(changed));
-        record.store(&mut columns).map_err(|wrong| misfit::<T>(self, &doing(), wrong))?;
-        columns.fault().map_err(engine)?;
-        statement.bind(changed.len() + 1, ValueRef::Integer(key.number())).map_err(engine)?;
-        statement.execute().map(drop).map_err(|fault| clash::explain(self, &doing(), record, fault))
+        self.doing(doing, || {
+            let text = record_statements::update(T::TABLE, T::COLUMNS, changed.iter().copied());
+            let mut statement = self.connection.prepare(&text)?;
+            let mut columns = statement.columns(Some(changed));
+            record.store(&mut columns).map_err(misfit::<T>)?;
+            columns.fault()?;
+            statement.bind(changed.len() + 1, key.number().into())?;
+            statement.execute().map(drop).map_err(|fault| clash::explain(self, record, fault))
+        })
     }
+}
 
-    fn not_there<T: Record>(self, doing: &str) -> Error {
-        let error = Error::new(Cause::NotFound, format!("{doing}: it is not there"))
-            .untouched(UNTOUCHED)
-            .advise("It was removed, or its key comes from another file");
-        self.inner.place.name(error.in_table(T::TABLE, None))
-    }
+fn not_there<T: Record>() -> Error {
+    Error::bare(Cause::NotFound, "it is not there")
+        .advise("It was removed, or its key comes from another file")
+        .in_table(T::TABLE, None)
 }

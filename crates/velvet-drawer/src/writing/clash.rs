@@ -1,9 +1,8 @@
 //! Saying which value the engine refused, and why.
 
-use super::UNTOUCHED;
+use crate::drawer::{Scope, Writes};
 use crate::engine::{Fault, FaultKind};
 use crate::error::{Cause, Error};
-use crate::reading::Open;
 use velvet_core::name::{KEY_COLUMN, quoted};
 use velvet_core::record::stored_values;
 use velvet_core::structure::{Kind, OnDelete};
@@ -11,25 +10,23 @@ use velvet_core::{Key, Record, Value, show};
 
 /// Explains why `record` could not be written.
 #[cold]
-pub(super) fn explain<T: Record>(open: Open<'_>, doing: &str, record: &T, fault: Fault) -> Error {
+pub(super) fn explain<T: Record>(scope: Scope<'_, Writes>, record: &T, fault: Fault) -> Error {
     let error = match &fault.kind {
-        FaultKind::Clash(columns) => clash(open, doing, record, columns),
-        FaultKind::Link => broken_link(open, doing, record),
+        FaultKind::Clash(columns) => clash(scope, record, columns),
+        FaultKind::Link => broken_link(scope, record),
         _ => None,
     };
-    let error = error.unwrap_or_else(|| Error::engine(doing, fault));
-    open.inner.place.name(error.untouched(UNTOUCHED))
+    error.unwrap_or_else(|| fault.into())
 }
 
 /// Explains why a record, or all, could not be removed: others link to it.
 #[cold]
-pub(super) fn explain_removal<T: Record>(open: Open<'_>, doing: &str, key: Option<Key<T>>, fault: Fault) -> Error {
-    let error = if fault.kind == FaultKind::Link { still_linked::<T>(open, doing, key) } else { None };
-    let error = error.unwrap_or_else(|| Error::engine(doing, fault));
-    open.inner.place.name(error.untouched("Nothing was removed"))
+pub(super) fn explain_removal<T: Record>(scope: Scope<'_, Writes>, key: Option<Key<T>>, fault: Fault) -> Error {
+    let error = if fault.kind == FaultKind::Link { still_linked::<T>(scope, key) } else { None };
+    error.unwrap_or_else(|| fault.into()).untouched("Nothing was removed")
 }
 
-fn clash<T: Record>(open: Open<'_>, doing: &str, record: &T, columns: &[String]) -> Option<Error> {
+fn clash<T: Record>(scope: Scope<'_, Writes>, record: &T, columns: &[String]) -> Option<Error> {
     let names: Vec<&str> = columns.iter().map(|c| c.rsplit_once('.').map_or(c.as_str(), |(_, name)| name)).collect();
     let values = stored_values(record).ok()?;
     let mine: Vec<&Value> = names
@@ -39,55 +36,45 @@ fn clash<T: Record>(open: Open<'_>, doing: &str, record: &T, columns: &[String])
         .collect();
     let conditions: Vec<String> = names.iter().map(|name| format!("{} = ?", quoted(name))).collect();
     let text = format!("SELECT {} FROM {} WHERE {}", quoted(KEY_COLUMN), quoted(T::TABLE), conditions.join(" AND "));
-    let mut statement = open.connection.prepare(&text).ok()?;
-    for (at, value) in mine.iter().enumerate() {
-        statement.bind(at + 1, value.as_ref()).ok()?;
-    }
-    let other = statement.rows().next().ok()?.map(|row| Key::<T>::from_number(row.integer(0)))?;
+    let other = scope.connection.one(&text, mine.iter().map(|value| value.as_ref()), |row| row.integer(0)).ok()??;
+    let other = Key::<T>::from_number(other);
     let said: Vec<String> =
         names.iter().zip(&mine).map(|(name, value)| format!("{name} {}", show::plain(value.as_ref()))).collect();
     Some(
-        Error::new(Cause::Clash, format!("{doing}: {} is already that of {other}", said.join(" with ")))
+        Error::bare(Cause::Clash, format!("{} is already that of {other}", said.join(" with ")))
             .advise("Choose another value, or change that record")
             .in_table(T::TABLE, names.first().copied()),
     )
 }
 
-fn broken_link<T: Record>(open: Open<'_>, doing: &str, record: &T) -> Option<Error> {
+fn broken_link<T: Record>(scope: Scope<'_, Writes>, record: &T) -> Option<Error> {
     let values = stored_values(record).ok()?;
-    let table = open.inner.declared.structure.table(T::TABLE)?;
+    let table = scope.inner.declared.structure.table(T::TABLE)?;
     for (column, value) in table.columns.iter().zip(&values) {
         let (Kind::Link { table: target }, Value::Integer(number)) = (&column.kind, value) else { continue };
         let text = format!("SELECT 1 FROM {} WHERE {} = ?1", quoted(target), quoted(KEY_COLUMN));
-        let mut statement = open.connection.prepare(&text).ok()?;
-        statement.bind(1, value.as_ref()).ok()?;
-        if statement.rows().next().ok()?.is_none() {
+        if scope.connection.one(&text, [value.into()], |_| ()).ok()?.is_none() {
+            let problem = format!("{} links to {target} {number}, which is not there", column.name);
             return Some(
-                Error::new(
-                    Cause::BrokenLink,
-                    format!("{doing}: {} links to {target} {number}, which is not there", column.name),
-                )
-                .advise("Insert that record first, or link to one that is there")
-                .in_table(T::TABLE, Some(&column.name)),
+                Error::bare(Cause::BrokenLink, problem)
+                    .advise("Insert that record first, or link to one that is there")
+                    .in_table(T::TABLE, Some(&column.name)),
             );
         }
     }
     None
 }
 
-fn still_linked<T: Record>(open: Open<'_>, doing: &str, key: Option<Key<T>>) -> Option<Error> {
+fn still_linked<T: Record>(scope: Scope<'_, Writes>, key: Option<Key<T>>) -> Option<Error> {
     let mut by = Vec::new();
-    for (table, column) in open.inner.declared.structure.links_to(T::TABLE) {
+    for (table, column) in scope.inner.declared.structure.links_to(T::TABLE) {
         if column.on_delete != Some(OnDelete::Refuse) {
             continue;
         }
         let condition = if key.is_some() { "= ?1" } else { "IS NOT NULL" };
         let text = format!("SELECT count(*) FROM {} WHERE {} {condition}", quoted(&table.name), quoted(&column.name));
-        let mut statement = open.connection.prepare(&text).ok()?;
-        if let Some(key) = key {
-            statement.bind(1, velvet_core::ValueRef::Integer(key.number())).ok()?;
-        }
-        let count = statement.rows().next().ok()?.map_or(0, |row| row.integer(0));
+        let key = key.map(|key| key.number().into());
+        let count = scope.connection.one(&text, key, |row| row.integer(0)).ok()?.unwrap_or_default();
         if count > 0 {
             by.push(format!("{count} of {} (by {})", table.name, column.name));
         }
@@ -96,7 +83,7 @@ fn still_linked<T: Record>(open: Open<'_>, doing: &str, key: Option<Key<T>>) -> 
         return None;
     }
     Some(
-        Error::new(Cause::BrokenLink, format!("{doing}: records link to it: {}", by.join(", ")))
+        Error::bare(Cause::BrokenLink, format!("records link to it: {}", by.join(", ")))
             .advise("Remove or change those first, or give their link another rule: on_delete = clear or remove")
             .in_table(T::TABLE, None),
     )

@@ -1,10 +1,9 @@
 //! Giving unused space back to the device.
 
-use super::UNTOUCHED;
-use crate::drawer::{Drawer, Place};
-use crate::engine::{Connection, Fault, Settings};
-use crate::error::{Cause, Error};
-use crate::opening::{APPLICATION_ID, About};
+use crate::about::About;
+use crate::drawer::{Drawer, Place, UNTOUCHED};
+use crate::engine::{Connection, Fault, Opener, Pages};
+use crate::error::{Cause, Doing, Error};
 use crate::space;
 use std::path::Path;
 use std::time::Duration;
@@ -27,9 +26,8 @@ impl Drawer {
     /// # Errors
     /// When the file cannot be read.
     pub fn space(&self) -> Result<Space, Error> {
-        self.reading(|connection| {
-            measured(connection).map_err(|fault| self.inner.fault("cannot tell how much space the drawer takes", fault))
-        })
+        let doing = || "cannot tell how much space the drawer takes";
+        self.inner.reading(|scope| scope.doing(doing, || Ok(measured(scope.connection)?)))
     }
 
     /// Gives unused space back to the device, and says how much space the drawer takes then. Keys stay as they are.
@@ -55,24 +53,25 @@ impl Drawer {
     /// # Ok::<(), velvet_drawer::Error>(())
     /// ```
     pub fn compact(&self) -> Result<Space, Error> {
-        let engine = |fault| self.inner.fault("cannot compact the drawer", fault).untouched(UNTOUCHED);
-        self.writing(|connection| {
-            if let Place::File(path) = &self.inner.place {
-                has_room(connection, path).map_err(|error| self.inner.place.name(error))?;
-            }
-            compacted(connection, true).map_err(engine)
+        self.inner.with_writer(|scope| {
+            scope.doing(
+                || "cannot compact the drawer",
+                || {
+                    if let Place::File(path) = &self.inner.place {
+                        has_room(scope.connection, path)?;
+                    }
+                    Ok(compacted(scope.connection, true)?)
+                },
+            )
         })
     }
 }
 
 /// Sees that there is room to write the file anew.
 fn has_room(connection: &Connection, path: &Path) -> Result<(), Error> {
-    let needed = measured(connection).map_err(|fault| Error::engine(DOING, fault).untouched(UNTOUCHED))?.needed;
-    let room = space::require(path, needed, "compacting", "Free some space and try again");
-    room.map_err(|error| error.untouched(UNTOUCHED))
+    let room = space::require(path, measured(connection)?.needed, "compacting", "Free some space and try again");
+    room.untouched(|| UNTOUCHED)
 }
-
-const DOING: &str = "cannot compact the file";
 
 /// Gives the unused space of the file at `path` back to the device, also of one that no app of ours made, and says how much space it took
 /// before and takes now. An app may have it open.
@@ -81,31 +80,28 @@ const DOING: &str = "cannot compact the file";
 /// When it is not there or no database, another program holds it for too long, or the device has too little room. It is as it was then.
 pub fn compact_file(path: impl AsRef<Path>) -> Result<(Space, Space), Error> {
     let path = path.as_ref();
-    let engine = |fault| Error::engine(DOING, fault).untouched(UNTOUCHED);
     let work = || {
         if !path.is_file() {
-            return Err(Error::new(Cause::NotThere, format!("{DOING}: it is not there")).advise("Check the path"));
+            return Err(Error::bare(Cause::FileMissing, "it is not there").advise("Check the path"));
         }
-        let connection = Connection::writer(path, &Settings::of_ours(WAIT, false)).map_err(engine)?;
-        let before = measured(&connection).map_err(engine)?;
+        let connection = Opener::new(path).waiting(WAIT).writer()?;
+        let before = measured(&connection)?;
         has_room(&connection, path)?;
-        let ours = connection.number("PRAGMA application_id").map_err(engine)? == APPLICATION_ID;
-        let after = compacted(&connection, ours).map_err(engine)?;
-        connection.close().map_err(engine)?;
+        let after = compacted(&connection, About::is_ours(&connection)?)?;
+        connection.close()?;
         Ok((before, after))
     };
-    work().map_err(|error| error.in_file(path))
+    work().doing(|| "cannot compact the file").untouched(|| UNTOUCHED).in_file(path)
 }
 
 fn compacted(connection: &Connection, ours: bool) -> Result<Space, Fault> {
-    connection.run("VACUUM")?;
+    connection.compact()?;
     if ours {
         // Writing the file anew counts as a change of structure, which the next open would look into.
-        let count = connection.number("PRAGMA schema_version")?;
-        About::same_after_all(connection, count)?;
+        About::same_after_all(connection)?;
     }
     // While somebody reads, the log stays as large as the file; it is merged later.
-    let _ = connection.run("PRAGMA wal_checkpoint(TRUNCATE)");
+    connection.cut_log();
     measured(connection)
 }
 
@@ -113,8 +109,7 @@ fn compacted(connection: &Connection, ours: bool) -> Result<Space, Fault> {
 const WAIT: Duration = Duration::from_secs(5);
 
 fn measured(connection: &Connection) -> Result<Space, Fault> {
-    let number = |name: &str| connection.number(&format!("PRAGMA {name}")).map(i64::unsigned_abs);
-    let (pages, free, size) = (number("page_count")?, number("freelist_count")?, number("page_size")?);
+    let Pages { count, unused, size } = connection.pages()?;
     // What is used is written to a temporary file, and from there to the log.
-    Ok(Space { bytes: pages * size, unused: free * size, needed: (pages - free.min(pages)) * size * 2 })
+    Ok(Space { bytes: count * size, unused: unused * size, needed: (count - unused.min(count)) * size * 2 })
 }

@@ -1,6 +1,6 @@
 //! Seeing that a search index is right, and making it anew.
 
-use crate::drawer::Drawer;
+use crate::drawer::{Drawer, Mode, Scope};
 use crate::error::{Cause, Error};
 use crate::searching;
 use velvet_core::Searchable;
@@ -13,10 +13,11 @@ impl Drawer {
     /// # Errors
     /// When the file cannot be read.
     pub fn search_index_is_sound<T: Searchable>(&self) -> Result<bool, Error> {
-        let doing = format!("cannot check the search index of {}", T::TABLE);
-        let table = self.declared_table::<T>(&doing)?;
-        self.reading(|connection| {
-            searching::is_sound(connection, table).map_err(|fault| self.inner.fault(&doing, fault))
+        self.inner.reading(|scope| {
+            scope.doing(
+                || format!("cannot check the search index of {}", T::TABLE),
+                || Ok(searching::is_sound(scope.connection, scope.declared_table::<T>()?)?),
+            )
         })
     }
 
@@ -35,18 +36,23 @@ impl Drawer {
     /// # Ok::<(), velvet_drawer::Error>(())
     /// ```
     pub fn remake_search_index<T: Searchable>(&self) -> Result<(), Error> {
-        let doing = format!("cannot make the search index of {} anew", T::TABLE);
-        self.declared_table::<T>(&doing)?;
-        self.write(|tx| {
-            searching::remake(tx.connection(), &self.inner.declared.structure, T::TABLE)
-                .map_err(|fault| self.inner.fault(&doing, fault))
+        self.inner.transaction(|scope| {
+            scope.doing(
+                || format!("cannot make the search index of {} anew", T::TABLE),
+                || {
+                    scope.declared_table::<T>()?;
+                    Ok(searching::remake(scope.connection, &self.inner.declared.structure, T::TABLE)?)
+                },
+            )
         })
     }
+}
 
-    fn declared_table<T: Searchable>(&self, doing: &str) -> Result<&Table, Error> {
+impl<'a, M: Mode> Scope<'a, M> {
+    fn declared_table<T: Searchable>(self) -> Result<&'a Table, Error> {
         self.inner.declared.structure.table(T::TABLE).ok_or_else(|| {
-            let error = Error::new(Cause::Schema, format!("{doing}: it is not in the schema"));
-            self.inner.place.name(error.advise("Add its record to the schema with `.record::<…>()`"))
+            let error = Error::bare(Cause::Schema, "it is not in the schema");
+            error.advise("Add its record to the schema with `.record::<…>()`")
         })
     }
 }

@@ -1,10 +1,9 @@
 //! Inserting records.
 
-use super::{UNTOUCHED, clash, misfit};
-use crate::drawer::Drawer;
+use super::{clash, misfit};
+use crate::drawer::{Drawer, Scope, Writes};
 use crate::engine::Statement;
 use crate::error::Error;
-use crate::reading::Open;
 use velvet_core::{Key, Record, Stored};
 
 impl Drawer {
@@ -16,7 +15,7 @@ impl Drawer {
     /// Nothing is written then.
     #[inline]
     pub fn insert<T: Record>(&self, record: T) -> Result<Stored<T>, Error> {
-        self.writing_records(|open| open.insert(record))
+        self.inner.writing(|scope| scope.insert(record))
     }
 
     /// Inserts records in one transaction: all or none.
@@ -26,7 +25,7 @@ impl Drawer {
     ///
     /// ```
     /// # use velvet_drawer::{Drawer, Record, Schema};
-    /// # #[derive(Record, Debug)] struct Glaze { #[record(key)] name: String }
+    /// # #[derive(Record, Debug)] struct Glaze { #[record(own_key)] name: String }
     /// # let drawer = Drawer::in_memory(Schema::new("kilnbook").record::<Glaze>())?;
     /// let names = ["Celadon", "Tenmoku", "Celadon"];
     /// let error = drawer.insert_all(names.map(|n| Glaze { name: n.into() })).unwrap_err();
@@ -35,45 +34,51 @@ impl Drawer {
     /// # Ok::<(), velvet_drawer::Error>(())
     /// ```
     pub fn insert_all<T: Record>(&self, records: impl IntoIterator<Item = T>) -> Result<Vec<Stored<T>>, Error> {
-        self.write(|tx| tx.insert_all(records))
+        self.inner.transaction(|scope| scope.insert_all(records))
     }
 }
 
-impl Open<'_> {
+impl Scope<'_, Writes> {
     #[inline]
     pub(crate) fn insert<T: Record>(self, record: T) -> Result<Stored<T>, Error> {
-        let doing = || format!("cannot insert a {}", T::TABLE);
-        let mut statement = self.connection.prepare(&T::statements().insert).map_err(self.fault(doing))?;
-        let key = self.insert_with(&mut statement, &record, doing)?;
+        let key = self.insert_with(&T::statements().insert, &record, || format!("cannot insert a {}", T::TABLE))?;
         Ok(Stored::new(key, record))
     }
 
     pub(crate) fn insert_all<T: Record>(self, records: impl IntoIterator<Item = T>) -> Result<Vec<Stored<T>>, Error> {
         let records = records.into_iter();
         let mut all = Vec::with_capacity(records.size_hint().0);
-        let preparing = || format!("cannot insert records of {}", T::TABLE);
-        let mut statement = self.connection.prepare(&T::statements().insert).map_err(self.fault(preparing))?;
+        let insert = &T::statements().insert;
+        let doing = || format!("cannot insert records of {}", T::TABLE);
+        let mut statement = self.doing(doing, || Ok(self.connection.prepare(insert)?))?;
         for (position, record) in records.enumerate() {
             let doing = || format!("cannot insert record {} of the {} given", position + 1, T::TABLE);
-            let key = self.insert_with(&mut statement, &record, doing)?;
+            let key = self.doing(doing, || self.insert_by(&mut statement, &record))?;
             all.push(Stored::new(key, record));
         }
         Ok(all)
     }
 
+    /// Inserts a record by a statement, which binds all of its columns.
     #[inline]
     pub(super) fn insert_with<T: Record>(
         self,
-        statement: &mut Statement<'_>,
+        text: &str,
         record: &T,
-        doing: impl Fn() -> String,
+        doing: impl FnOnce() -> String,
     ) -> Result<Key<T>, Error> {
+        self.doing(doing, || self.insert_by(&mut self.connection.prepare(text)?, record))
+    }
+
+    /// Inserts a record by a prepared statement.
+    #[inline]
+    pub(super) fn insert_by<T: Record>(self, statement: &mut Statement<'_>, record: &T) -> Result<Key<T>, Error> {
         let mut columns = statement.columns(None);
-        record.store(&mut columns).map_err(|wrong| misfit::<T>(self, &doing(), wrong))?;
-        columns.fault().map_err(|fault| self.inner.fault(&doing(), fault).untouched(UNTOUCHED))?;
+        record.store(&mut columns).map_err(misfit::<T>)?;
+        columns.fault()?;
         match statement.execute() {
             Ok(_) => Ok(Key::from_number(self.connection.last_row_number())),
-            Err(fault) => Err(clash::explain(self, &doing(), record, fault)),
+            Err(fault) => Err(clash::explain(self, record, fault)),
         }
     }
 }

@@ -4,30 +4,28 @@ mod aside;
 mod change;
 mod clash;
 mod compact;
-mod draft;
 mod indexing;
 mod insert;
 mod refresh;
 mod remove;
+mod save;
 mod selection;
+mod trail;
 mod transaction;
 mod upsert;
 
 pub use compact::Space;
 pub use compact::compact_file;
-pub use draft::Unsaved;
 pub use refresh::{LastRefresh, Refresh, Refreshed};
+pub use save::Unsaved;
 pub use transaction::Tx;
 
 use crate::error::{Cause, Error};
-use crate::reading::Open;
 use velvet_core::{Misfit, Pick, Record};
 
-const UNTOUCHED: &str = "Nothing was written";
-
-/// An error made of a value that has no stored form.
-fn misfit<T: Record>(open: Open<'_>, doing: &str, misfit: Misfit) -> Error {
-    open.inner.place.name(Error::misfit(Cause::Misfit, doing, T::TABLE, T::COLUMNS, misfit).untouched(UNTOUCHED))
+/// An error of a value that has no stored form.
+fn misfit<T: Record>(misfit: Misfit) -> Error {
+    Error::misfit(Cause::Misfit, T::TABLE, T::COLUMNS, misfit)
 }
 
 /// The positions of columns among the record's.

@@ -1,19 +1,19 @@
 //! Bringing a table in line with records that come from elsewhere, such as a downloaded catalogue.
 
-use super::{Tx, UNTOUCHED, clash, misfit};
-use crate::drawer::Drawer;
-use crate::engine::Fault;
-use crate::error::{Cause, Error};
-use crate::opening::About;
-use crate::reading::Open;
+use super::{Tx, clash, misfit};
+use crate::about::About;
+use crate::drawer::{Alone, Drawer, MayWrite, Scope, UNTOUCHED, Writes};
+use crate::error::{Cause, Doing, Error};
 use jiff::Timestamp;
 use std::collections::HashMap;
 use std::fmt;
 use std::time::Duration;
-use velvet_core::name::{KEY_COLUMN, quoted};
+use velvet_core::exchange::key_list;
+use velvet_core::name::KEY_COLUMN;
 use velvet_core::record::stored_values;
+use velvet_core::statement::{Select, remove_listed};
 use velvet_core::stored_form::{differing, lookup_key, push_key};
-use velvet_core::{Condition, Fragment, Key, Keyed, Pick, Record, show};
+use velvet_core::{Condition, Key, Keyed, Pick, Record, show};
 
 /// What a refresh did.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
@@ -56,17 +56,12 @@ impl LastRefresh {
 
 /// A refresh that is still to be run.
 #[must_use = "a refresh writes nothing until it is run"]
-pub struct Refresh<'a, T, I> {
-    on: On<'a>,
+pub struct Refresh<T, I, A = Alone> {
+    at: A,
     incoming: I,
     by: Vec<usize>,
     within: Option<Condition<T>>,
     remove_absent: bool,
-}
-
-enum On<'a> {
-    Drawer(&'a Drawer),
-    Tx(Open<'a>),
 }
 
 impl Drawer {
@@ -77,7 +72,7 @@ impl Drawer {
     /// # use velvet_drawer::{Drawer, Record, Schema};
     /// # use std::time::Duration;
     /// #[derive(Record)]
-    /// struct Article { #[record(key)] number: String, cents: u32 }
+    /// struct Article { #[record(own_key)] number: String, cents: u32 }
     ///
     /// # let drawer = Drawer::in_memory(Schema::new("kilnbook").record::<Article>())?;
     /// let article = |number: &str, cents| Article { number: number.into(), cents };
@@ -90,8 +85,8 @@ impl Drawer {
     /// assert!(!drawer.last_refresh::<Article>()?.older_than(Duration::from_secs(3_600)));
     /// # Ok::<(), velvet_drawer::Error>(())
     /// ```
-    pub fn refresh<T: Keyed, I: IntoIterator<Item = T>>(&self, incoming: I) -> Refresh<'_, T, I> {
-        Refresh::new(On::Drawer(self), incoming, vec![T::KEY_POSITION])
+    pub fn refresh<T: Keyed, I: IntoIterator<Item = T>>(&self, incoming: I) -> Refresh<T, I> {
+        Refresh::new(self.alone(), incoming, vec![T::OWN_KEY_POSITION])
     }
 
     /// As [`Drawer::refresh`], with records that are told from each other by unique columns.
@@ -99,8 +94,8 @@ impl Drawer {
         &self,
         incoming: I,
         unique: impl FnOnce(T::Columns) -> P,
-    ) -> Refresh<'_, T, I> {
-        Refresh::new(On::Drawer(self), incoming, super::positions(unique))
+    ) -> Refresh<T, I> {
+        Refresh::new(self.alone(), incoming, super::positions(unique))
     }
 
     /// When the records of a type were last refreshed.
@@ -108,18 +103,17 @@ impl Drawer {
     /// # Errors
     /// When the file cannot be read.
     pub fn last_refresh<T: Record>(&self) -> Result<LastRefresh, Error> {
-        let fact = self.reading(|connection| {
-            About::fact(connection, &fact::<T>())
-                .map_err(|fault| self.inner.fault(&format!("cannot read when {} was refreshed", T::TABLE), fault))
-        })?;
+        let doing = || format!("cannot read when {} was refreshed", T::TABLE);
+        let fact =
+            self.inner.reading(|scope| scope.doing(doing, || Ok(About::fact(scope.connection, &fact::<T>())?)))?;
         Ok(LastRefresh(fact.and_then(|at| at.parse().ok())))
     }
 }
 
 impl<'t> Tx<'t> {
     /// Brings the stored records in line with incoming ones; see [`Drawer::refresh`].
-    pub fn refresh<T: Keyed, I: IntoIterator<Item = T>>(&self, incoming: I) -> Refresh<'t, T, I> {
-        Refresh::new(On::Tx(self.open()), incoming, vec![T::KEY_POSITION])
+    pub fn refresh<T: Keyed, I: IntoIterator<Item = T>>(&self, incoming: I) -> Refresh<T, I, Scope<'t, Writes>> {
+        Refresh::new(self.scope(), incoming, vec![T::OWN_KEY_POSITION])
     }
 
     /// As [`Tx::refresh`], with records that are told from each other by unique columns.
@@ -127,8 +121,8 @@ impl<'t> Tx<'t> {
         &self,
         incoming: I,
         unique: impl FnOnce(T::Columns) -> P,
-    ) -> Refresh<'t, T, I> {
-        Refresh::new(On::Tx(self.open()), incoming, super::positions(unique))
+    ) -> Refresh<T, I, Scope<'t, Writes>> {
+        Refresh::new(self.scope(), incoming, super::positions(unique))
     }
 }
 
@@ -137,9 +131,9 @@ fn fact<T: Record>() -> String {
     format!("refreshed {}", T::TABLE)
 }
 
-impl<'a, T: Record, I: IntoIterator<Item = T>> Refresh<'a, T, I> {
-    fn new(on: On<'a>, incoming: I, by: Vec<usize>) -> Self {
-        Refresh { on, incoming, by, within: None, remove_absent: false }
+impl<T: Record, I: IntoIterator<Item = T>, A: MayWrite> Refresh<T, I, A> {
+    fn new(at: A, incoming: I, by: Vec<usize>) -> Self {
+        Refresh { at, incoming, by, within: None, remove_absent: false }
     }
 
     /// Removes stored records that do not come.
@@ -162,19 +156,14 @@ impl<'a, T: Record, I: IntoIterator<Item = T>> Refresh<'a, T, I> {
     /// with its position; when a record that should be removed is linked to; and when the file cannot be written. Nothing is
     /// written then.
     pub fn run(self) -> Result<Refreshed, Error> {
-        let Refresh { on, incoming, by, within, remove_absent } = self;
+        let Refresh { at, incoming, by, within, remove_absent } = self;
         let incoming: Vec<T> = incoming.into_iter().collect();
-        let run = |open: Open<'_>| Refreshing { open, incoming, by, remove_absent }.run(within);
-        match on {
-            On::Drawer(drawer) => drawer.write(|tx| run(tx.open())),
-            // What it wrote before it failed is rolled back alone.
-            On::Tx(open) => open.part(|| run(open)),
-        }
+        at.transaction(|scope| Refreshing { scope, incoming, by, remove_absent }.run(within))
     }
 }
 
 struct Refreshing<'a, T> {
-    open: Open<'a>,
+    scope: Scope<'a, Writes>,
     incoming: Vec<T>,
     by: Vec<usize>,
     remove_absent: bool,
@@ -192,40 +181,35 @@ struct Differences {
 impl<T: Record> Refreshing<'_, T> {
     fn run(self, within: Option<Condition<T>>) -> Result<Refreshed, Error> {
         let names: Vec<&str> = self.by.iter().map(|at| T::COLUMNS[*at]).collect();
-        self.open.refuse_if_not_unique::<T>(&names)?;
-        let mut expected = self.by_key()?;
-        let found = self.compare(&mut expected, within)?;
-        let mut report =
-            Refreshed { unchanged: found.unchanged, changed: found.changed.len() as u64, ..Refreshed::default() };
-        report.removed = self.remove(&found.absent)?;
-        self.change(&found.changed)?;
-        let mut new: Vec<usize> = expected.into_values().collect();
-        new.sort_unstable();
-        report.added = new.len() as u64;
-        self.insert(new)?;
-        let at = format!("{:.9}", Timestamp::now());
-        About::remember(self.open.connection, &fact::<T>(), &at).map_err(|fault| self.engine(fault))?;
-        Ok(report)
-    }
-
-    fn doing(&self) -> String {
-        format!("cannot refresh {}", T::TABLE)
-    }
-
-    fn engine(&self, fault: Fault) -> Error {
-        self.open.inner.fault(&self.doing(), fault).untouched(UNTOUCHED)
+        self.scope.refuse_if_not_unique::<T>(&names)?;
+        self.scope.doing(doing::<T>, || {
+            let mut expected = self.by_key()?;
+            let found = self.compare(&mut expected, within)?;
+            let mut report =
+                Refreshed { unchanged: found.unchanged, changed: found.changed.len() as u64, ..Refreshed::default() };
+            report.removed = self.remove(&found.absent)?;
+            self.change(&found.changed)?;
+            let mut new: Vec<usize> = expected.into_values().collect();
+            new.sort_unstable();
+            report.added = new.len() as u64;
+            self.insert(new)?;
+            let at = format!("{:.9}", Timestamp::now());
+            About::remember(self.scope.connection, &fact::<T>(), &at)?;
+            Ok(report)
+        })
     }
 
     /// The position of each incoming record by its key.
     fn by_key(&self) -> Result<HashMap<Vec<u8>, usize>, Error> {
         let mut by_key = HashMap::with_capacity(self.incoming.len());
         for (at, record) in self.incoming.iter().enumerate() {
-            let doing = || format!("{}: record {} of those that came", self.doing(), at + 1);
-            let key = lookup_key(record, &self.by).map_err(|wrong| misfit::<T>(self.open, &doing(), wrong))?;
+            let key = lookup_key(record, &self.by).map_err(misfit::<T>).doing(|| one::<T>(at))?;
             let Some(key) = key else {
-                let error =
-                    Error::new(Cause::Misfit, format!("{} has no {}, by which it is known", doing(), self.names()));
-                return Err(self.open.inner.place.name(error.untouched(UNTOUCHED).in_table(T::TABLE, None)));
+                let error = Error::new(
+                    Cause::Misfit,
+                    format!("{} has no {}, by which it is known", one::<T>(at), self.names()),
+                );
+                return Err(error.untouched(UNTOUCHED).in_table(T::TABLE, None));
             };
             if let Some(before) = by_key.insert(key, at) {
                 return Err(self.twice(before, at));
@@ -244,9 +228,9 @@ impl<T: Record> Refreshing<'_, T> {
         let said = |at: &usize| values.get(*at).map_or_else(String::new, |v| show::plain(v.as_ref()));
         let said: Vec<String> = self.by.iter().map(|at| format!("{} {}", T::COLUMNS[*at], said(at))).collect();
         let (first, second, said) = (first + 1, second + 1, said.join(" with "));
-        let problem = format!("{}: records {first} and {second} of those that came both have {said}", self.doing());
-        let error = Error::new(Cause::Clash, problem).untouched(UNTOUCHED);
-        self.open.inner.place.name(error.advise("Drop one of them").in_table(T::TABLE, Some(T::COLUMNS[self.by[0]])))
+        let problem = format!("records {first} and {second} of those that came both have {said}");
+        let error = Error::bare(Cause::Clash, problem);
+        error.advise("Drop one of them").in_table(T::TABLE, Some(T::COLUMNS[self.by[0]]))
     }
 
     /// Compares what is stored with what is expected, and takes from that what was found.
@@ -256,35 +240,31 @@ impl<T: Record> Refreshing<'_, T> {
         within: Option<Condition<T>>,
     ) -> Result<Differences, Error> {
         let mut found = Differences::default();
-        let mut statement = Fragment::text(T::statements().select.clone());
-        if let Some(condition) = within {
-            let (before, after) = statement.text.split_once(" FROM ").unwrap_or((&statement.text, ""));
-            let after = format!(" FROM {after}");
-            statement = Fragment::text(format!("{before}, ")).and(condition.into_fragment()).then(&after);
-        }
+        let has_within = within.is_some();
+        let statement = Select::rows_with::<T>(within);
         let (mut key, mut positions) = (Vec::new(), Vec::new());
-        self.open.ask::<T, ()>(statement, |open, rows| {
-            while let Some(row) = rows.next().map_err(open.fault(|| self.doing()))? {
+        self.scope.ask::<T, ()>(statement, |_, rows| {
+            rows.each(|row| {
                 key.clear();
                 let there = push_key(self.by.iter().map(|at| row.value(at + 1)), &mut key);
                 let at = if there { expected.remove(&key) } else { None };
                 let Some(at) = at else {
-                    let is_within = row.count() == T::COLUMNS.len() + 1 || row.integer(T::COLUMNS.len() + 1) == 1;
+                    let is_within = !has_within || row.integer(T::COLUMNS.len() + 1) == 1;
                     if self.remove_absent && is_within {
                         found.absent.push(row.integer(0));
                     }
-                    continue;
+                    return Ok(());
                 };
-                let doing = || format!("{}: record {} of those that came", self.doing(), at + 1);
                 differing(&self.incoming[at], |column| row.value(column + 1), &mut positions)
-                    .map_err(|wrong| misfit::<T>(open, &doing(), wrong))?;
+                    .map_err(misfit::<T>)
+                    .doing(|| one::<T>(at))?;
                 if positions.is_empty() {
                     found.unchanged += 1;
                 } else {
                     found.changed.push((at, row.integer(0), positions.clone()));
                 }
-            }
-            Ok(())
+                Ok::<_, Error>(())
+            })
         })?;
         Ok(found)
     }
@@ -293,13 +273,14 @@ impl<T: Record> Refreshing<'_, T> {
         if keys.is_empty() {
             return Ok(0);
         }
-        let (table, key) = (quoted(T::TABLE), quoted(KEY_COLUMN));
-        let text = format!("DELETE FROM {table} WHERE {key} IN (SELECT value FROM json_each(?1))");
-        let mut statement = self.open.connection.prepare(&text).map_err(|fault| self.engine(fault))?;
-        let list = list(keys.iter());
-        statement.bind(1, velvet_core::ValueRef::Text(&list)).map_err(|fault| self.engine(fault))?;
-        let doing = format!("{}: records that did not come cannot be removed", self.doing());
-        statement.execute().map_err(|fault| clash::explain_removal::<T>(self.open, &doing, None, fault))
+        self.scope.doing(
+            || format!("{}: records that did not come cannot be removed", doing::<T>()),
+            || {
+                let list = key_list(keys.iter().copied().map(Some));
+                let removed = self.scope.connection.execute(&remove_listed::<T>(), [(&list).into()]);
+                removed.map_err(|fault| clash::explain_removal::<T>(self.scope, None, fault))
+            },
+        )
     }
 
     fn change(&self, changed: &[(usize, i64, Vec<usize>)]) -> Result<(), Error> {
@@ -312,8 +293,8 @@ impl<T: Record> Refreshing<'_, T> {
             let mut still = Vec::new();
             for changed @ (at, key, columns) in waiting {
                 let key = Key::from_number(*key);
-                let doing = || format!("{}: record {} of those that came cannot replace {key}", self.doing(), at + 1);
-                match self.open.write_columns(key, &self.incoming[*at], columns, doing) {
+                let doing = || format!("{} cannot replace {key}", one::<T>(*at));
+                match self.scope.write_columns(key, &self.incoming[*at], columns, doing) {
                     Ok(()) => {}
                     // The record that has the value may be still to be changed.
                     Err(error) if error.is_clash() => {
@@ -336,30 +317,28 @@ impl<T: Record> Refreshing<'_, T> {
     }
 
     fn stand_aside(&self, key: i64, columns: &[usize]) -> Result<(), Error> {
-        let Some(table) = self.open.inner.declared.structure.table(T::TABLE) else { return Ok(()) };
+        let Some(table) = self.scope.inner.declared.structure.table(T::TABLE) else { return Ok(()) };
         let columns: Vec<&str> = columns.iter().map(|at| T::COLUMNS[*at]).collect();
-        self.open.stand_aside(table, KEY_COLUMN, &key.into(), &columns).map_err(|fault| self.engine(fault))
+        Ok(self.scope.stand_aside(table, KEY_COLUMN, &key.into(), &columns)?)
     }
 
     fn insert(&self, new: Vec<usize>) -> Result<(), Error> {
         if new.is_empty() {
             return Ok(());
         }
-        let Refreshing { open, incoming, .. } = self;
-        let mut statement = open
-            .connection
-            .prepare(&T::statements().insert)
-            .map_err(open.fault(|| format!("cannot refresh {}", T::TABLE)))?;
+        let mut statement = self.scope.connection.prepare(&T::statements().insert)?;
         for at in new {
-            let doing = || format!("cannot refresh {}: record {} of those that came", T::TABLE, at + 1);
-            open.insert_with(&mut statement, &incoming[at], doing)?;
+            self.scope.doing(|| one::<T>(at), || self.scope.insert_by(&mut statement, &self.incoming[at]))?;
         }
         Ok(())
     }
 }
 
-/// Row numbers as a JSON list.
-fn list<'k>(keys: impl Iterator<Item = &'k i64>) -> String {
-    let keys: Vec<String> = keys.map(i64::to_string).collect();
-    format!("[{}]", keys.join(","))
+fn doing<T: Record>() -> String {
+    format!("cannot refresh {}", T::TABLE)
+}
+
+/// One of the incoming records, at fault.
+fn one<T: Record>(at: usize) -> String {
+    format!("{}: record {} of those that came", doing::<T>(), at + 1)
 }

@@ -1,10 +1,9 @@
 //! Removing records.
 
-use super::{UNTOUCHED, clash};
-use crate::drawer::Drawer;
+use super::clash;
+use crate::drawer::{Drawer, Scope, Writes};
 use crate::error::Error;
-use crate::reading::Open;
-use velvet_core::{Key, Record, ValueRef};
+use velvet_core::{Key, Record};
 
 impl Drawer {
     /// Removes a record. Says whether it was there. Its key is never given to another.
@@ -13,7 +12,7 @@ impl Drawer {
     /// When other records link to it and do not allow that ([`Error::is_broken_link`]), or the file cannot be written.
     /// Nothing is removed then.
     pub fn remove<T: Record>(&self, key: Key<T>) -> Result<bool, Error> {
-        self.writing_records(|open| open.remove(key))
+        self.inner.writing(|scope| scope.remove(key))
     }
 
     /// Removes all records of a type, and says how many there were.
@@ -21,28 +20,32 @@ impl Drawer {
     /// # Errors
     /// As [`Drawer::remove`].
     pub fn remove_all<T: Record>(&self) -> Result<u64, Error> {
-        self.writing_records(|open| open.remove_all::<T>())
+        self.inner.writing(|scope| scope.remove_all::<T>())
     }
 }
 
-impl Open<'_> {
+impl Scope<'_, Writes> {
     pub(crate) fn remove<T: Record>(self, key: Key<T>) -> Result<bool, Error> {
-        let doing = || format!("cannot remove {key}");
-        let engine = |fault| self.inner.fault(&doing(), fault).untouched(UNTOUCHED);
-        let mut statement = self.connection.prepare(&T::statements().remove).map_err(engine)?;
-        statement.bind(1, ValueRef::Integer(key.number())).map_err(engine)?;
-        match statement.execute() {
-            Ok(removed) => Ok(removed > 0),
-            Err(fault) => Err(clash::explain_removal::<T>(self, &doing(), Some(key), fault)),
-        }
+        self.doing(
+            || format!("cannot remove {key}"),
+            || {
+                let mut statement = self.connection.prepare(&T::statements().remove)?;
+                statement.bind(1, key.number().into())?;
+                let removed = statement.execute();
+                removed.map(|rows| rows > 0).map_err(|fault| clash::explain_removal(self, Some(key), fault))
+            },
+        )
     }
 
     pub(crate) fn remove_all<T: Record>(self) -> Result<u64, Error> {
-        let doing = || format!("cannot remove all records of {}", T::TABLE);
-        let engine = |fault| self.inner.fault(&doing(), fault).untouched(UNTOUCHED);
-        let mut statement = self.connection.prepare(&T::statements().remove_all).map_err(engine)?;
-        let removed = statement.execute().map_err(|fault| clash::explain_removal::<T>(self, &doing(), None, fault))?;
-        self.connection.removed_at_once(T::TABLE, removed);
-        Ok(removed)
+        self.doing(
+            || format!("cannot remove all records of {}", T::TABLE),
+            || {
+                let mut statement = self.connection.prepare(&T::statements().remove_all)?;
+                let removed = statement.execute().map_err(|fault| clash::explain_removal::<T>(self, None, fault))?;
+                self.connection.removed_at_once(T::TABLE, removed);
+                Ok(removed)
+            },
+        )
     }
 }

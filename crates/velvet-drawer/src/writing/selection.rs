@@ -1,13 +1,13 @@
 //! Writing to every record of a selection.
 
-use super::{UNTOUCHED, clash};
+use super::clash;
+use crate::drawer::{Access, MayWrite, Scope, Writes};
 use crate::engine::Fault;
 use crate::error::Error;
-use crate::reading::{Open, Records};
-use velvet_core::statement::Select;
+use crate::reading::Records;
 use velvet_core::{Assignments, Fragment, Record, Value};
 
-impl<T: Record> Records<'_, T> {
+impl<T: Record, A: Access> Records<T, A> {
     /// Gives columns new values in every record of the selection, and says how many there were.
     ///
     /// # Errors
@@ -26,7 +26,10 @@ impl<T: Record> Records<'_, T> {
     /// assert_eq!(fired, 2);
     /// # Ok::<(), velvet_drawer::Error>(())
     /// ```
-    pub fn update<A: Assignments<T>>(self, new: impl FnOnce(T::Columns) -> A) -> Result<u64, Error> {
+    pub fn update<N: Assignments<T>>(self, new: impl FnOnce(T::Columns) -> N) -> Result<u64, Error>
+    where
+        A: MayWrite,
+    {
         let (mut columns, mut values, mut misfit) = (Vec::new(), Vec::<Value>::new(), None);
         new(T::columns()).each(&mut |column, value| match value {
             Ok(value) => {
@@ -35,19 +38,17 @@ impl<T: Record> Records<'_, T> {
             }
             Err(wrong) => misfit = misfit.take().or(Some(wrong)),
         });
-        let doing = || format!("cannot update records of {}", T::TABLE);
-        self.write(
-            |open| match misfit {
-                Some(misfit) => Err(super::misfit::<T>(open, &doing(), misfit)),
-                None => Ok(()),
-            },
-            |select| select.update::<T>(&columns, values),
-            |open, fault| {
-                let error = Error::engine(&doing(), fault);
-                open.inner.place.name(error.untouched(UNTOUCHED))
-            },
-            |_, _| {},
-        )
+        self.run_writing(|scope, select| {
+            scope.doing(
+                || format!("cannot update records of {}", T::TABLE),
+                || {
+                    if let Some(misfit) = misfit {
+                        return Err(super::misfit::<T>(misfit));
+                    }
+                    execute::<T>(scope, select.update::<T>(&columns, values), Error::from)
+                },
+            )
+        })
     }
 
     /// Removes every record of the selection, and says how many there were.
@@ -55,34 +56,33 @@ impl<T: Record> Records<'_, T> {
     /// # Errors
     /// When other records link to one of them and do not allow that ([`Error::is_broken_link`]), or the file cannot be
     /// written. Nothing is removed then.
-    pub fn remove(self) -> Result<u64, Error> {
-        let doing = || format!("cannot remove records of {}", T::TABLE);
-        self.write(
-            |_| Ok(()),
-            Select::remove::<T>,
-            |open, fault| clash::explain_removal::<T>(open, &doing(), None, fault),
-            |open, removed| open.connection.removed_at_once(T::TABLE, removed),
-        )
-    }
-
-    fn write(
-        self,
-        check: impl FnOnce(Open<'_>) -> Result<(), Error>,
-        text: impl FnOnce(Select) -> Fragment,
-        explain: impl Fn(Open<'_>, Fault) -> Error,
-        wrote: impl FnOnce(Open<'_>, u64),
-    ) -> Result<u64, Error> {
-        self.run_writing(|open, select| {
-            check(open)?;
-            let Fragment { text, values, misfit } = text(select);
-            if let Some(misfit) = misfit {
-                return Err(super::misfit::<T>(open, &format!("cannot write records of {}", T::TABLE), misfit));
-            }
-            let mut statement = open.connection.prepare(&text).map_err(|fault| explain(open, fault))?;
-            statement.bind_all(&values).map_err(|fault| explain(open, fault))?;
-            let rows = statement.execute().map_err(|fault| explain(open, fault))?;
-            wrote(open, rows);
-            Ok(rows)
+    pub fn remove(self) -> Result<u64, Error>
+    where
+        A: MayWrite,
+    {
+        self.run_writing(|scope, select| {
+            scope.doing(
+                || format!("cannot remove records of {}", T::TABLE),
+                || {
+                    let explain = |fault| clash::explain_removal::<T>(scope, None, fault);
+                    let removed = execute::<T>(scope, select.remove::<T>(), explain)?;
+                    scope.connection.removed_at_once(T::TABLE, removed);
+                    Ok(removed)
+                },
+            )
         })
+    }
+}
+
+/// Runs a statement that writes records of `T`, and says how many there were.
+fn execute<T: Record>(
+    scope: Scope<'_, Writes>,
+    statement: Fragment,
+    explain: impl FnOnce(Fault) -> Error,
+) -> Result<u64, Error> {
+    let Fragment { text, values, misfit } = statement;
+    match misfit {
+        Some(misfit) => Err(super::misfit::<T>(misfit)),
+        None => scope.connection.execute(&text, values.iter().map(Value::as_ref)).map_err(explain),
     }
 }

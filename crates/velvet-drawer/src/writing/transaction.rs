@@ -1,15 +1,12 @@
 //! All or nothing.
 
-use crate::drawer::Drawer;
-use crate::engine::Connection;
+use crate::drawer::{Drawer, Scope, Writes};
 use crate::error::Error;
-use crate::reading::{Open, Records};
-use crate::searching;
-use crate::trails::Keeping;
+use crate::reading::Records;
 use velvet_core::{ColumnType, Key, Keyed, Pick, Record, Stored};
 
 /// A transaction: everything written through it is kept together, or not at all.
-pub struct Tx<'a>(Open<'a>);
+pub struct Tx<'a>(Scope<'a, Writes>);
 
 impl Drawer {
     /// Runs `work` as one transaction. When it returns an error or panics, everything it wrote is rolled back.
@@ -33,58 +30,12 @@ impl Drawer {
     /// # Ok::<(), velvet_drawer::Error>(())
     /// ```
     pub fn write<R>(&self, work: impl FnOnce(&Tx<'_>) -> Result<R, Error>) -> Result<R, Error> {
-        self.writing(|connection| {
-            let open = Open { connection, inner: &self.inner };
-            let engine = |doing: &'static str| move |fault| self.inner.fault(doing, fault).untouched(super::UNTOUCHED);
-            if let Some(recorder) = self.inner.recorder() {
-                recorder.note_if_due(connection);
-            }
-            let trail = open.begin_trail()?;
-            let transaction = connection.transaction().map_err(engine("cannot begin to write"))?;
-            if let Some((keeping, _)) = trail {
-                keeping.begin(connection).map_err(engine("cannot begin the trail of a write"))?;
-            }
-            let result = self.busy_here(|| work(&Tx(open)))?;
-            if self.inner.is_searched {
-                searching::catch_up(connection, &self.inner.declared.structure)
-                    .map_err(engine("cannot tell the search index of what was written"))?;
-            }
-            if let Some((keeping, session)) = trail {
-                keeping.end(connection, session).map_err(engine("cannot keep the trail of a write"))?;
-            }
-            transaction.commit().map_err(engine("cannot keep what was written"))?;
-            Ok(result)
-        })
-    }
-}
-
-impl<'a> Open<'a> {
-    /// What keeps the trails, where any are on, and the number of this session there.
-    #[inline]
-    fn begin_trail(self) -> Result<Option<(&'a Keeping, Option<i64>)>, Error> {
-        let Some(keeping) = self.inner.trails() else { return Ok(None) };
-        let session = self.inner.recorder().map(|recorder| recorder.number(self.connection)).transpose();
-        let session =
-            session.map_err(|fault| self.inner.fault("cannot begin the session", fault).untouched(super::UNTOUCHED))?;
-        Ok(Some((keeping, session)))
-    }
-
-    /// Runs `work` as a part of the transaction that this is in; rolled back alone when it fails.
-    pub(crate) fn part<R>(self, work: impl FnOnce() -> Result<R, Error>) -> Result<R, Error> {
-        let engine = |fault| self.inner.fault("cannot begin or end a part of the transaction", fault);
-        let part = self.connection.savepoint().map_err(engine)?;
-        let result = work()?;
-        part.keep().map_err(engine)?;
-        Ok(result)
+        self.inner.transaction(|scope| work(&Tx(scope)))
     }
 }
 
 impl<'a> Tx<'a> {
-    pub(crate) fn connection(&self) -> &Connection {
-        self.0.connection
-    }
-
-    pub(crate) fn open(&self) -> Open<'a> {
+    pub(crate) fn scope(&self) -> Scope<'a, Writes> {
         self.0
     }
 
@@ -171,12 +122,12 @@ impl<'a> Tx<'a> {
         self.0.insert_or_merge_by(record, unique, columns)
     }
 
-    /// Puts a record in the place of a stored one; see [`Drawer::update`].
+    /// Puts a record in the place of a stored one; see [`Drawer::replace`].
     ///
     /// # Errors
-    /// As [`Drawer::update`].
-    pub fn update<T: Record>(&self, key: Key<T>, record: T) -> Result<Stored<T>, Error> {
-        self.0.update(key, record)
+    /// As [`Drawer::replace`].
+    pub fn replace<T: Record>(&self, key: Key<T>, record: T) -> Result<Stored<T>, Error> {
+        self.0.replace(key, record)
     }
 
     /// Edits a stored record; see [`Drawer::change`].
@@ -211,7 +162,7 @@ impl<'a> Tx<'a> {
     ///
     /// ```
     /// # use velvet_drawer::{Drawer, Error, Record, Schema};
-    /// # #[derive(Record)] struct Glaze { #[record(key)] name: String }
+    /// # #[derive(Record)] struct Glaze { #[record(own_key)] name: String }
     /// # let drawer = Drawer::in_memory(Schema::new("kilnbook").record::<Glaze>())?;
     /// drawer.write(|tx| {
     ///     tx.insert(Glaze { name: "Celadon".into() })?;
@@ -234,23 +185,23 @@ impl<'a> Tx<'a> {
     /// # Errors
     /// As [`Drawer::get`].
     pub fn get<T: Record>(&self, key: Key<T>) -> Result<Option<Stored<T>>, Error> {
-        self.0.get(key)
+        self.0.to_read().get(key)
     }
 
     /// The record whose own key is this, or nothing when it is not there.
     ///
     /// # Errors
     /// As [`Drawer::get`].
-    pub fn get_by<T: Keyed>(
+    pub fn get_by_own_key<T: Keyed>(
         &self,
-        own_key: <T::NaturalKey as ColumnType>::Arg<'_>,
+        own_key: <T::OwnKey as ColumnType>::Arg<'_>,
     ) -> Result<Option<Stored<T>>, Error> {
-        self.0.get_by(own_key)
+        self.0.to_read().get_by_own_key(own_key)
     }
 
     /// The records of type `T`, to be filtered, sorted and collected.
-    pub fn records<T: Record>(&self) -> Records<'_, T> {
-        self.0.writable()
+    pub fn records<T: Record>(&self) -> Records<T, Scope<'_, Writes>> {
+        Records::at(self.0)
     }
 
     /// How many records of type `T` there are.

@@ -3,23 +3,23 @@
 //! A rule that can never fire is refused, because it would hide duplicates: with an automatic key alone nothing could ever
 //! clash, and every call would add one more.
 
-use super::{UNTOUCHED, misfit, positions};
-use crate::drawer::Drawer;
+use super::{misfit, positions};
+use crate::drawer::{Drawer, Scope, Writes};
 use crate::error::{Cause, Error};
-use crate::reading::Open;
+use crate::reading::stored;
 use velvet_core::column_type::stored_value;
 use velvet_core::name::quoted;
 use velvet_core::record::stored_values;
-use velvet_core::{Fragment, Keyed, Pick, Record, Stored, Value};
+use velvet_core::{Keyed, Pick, Record, Stored};
 
 impl Drawer {
-    /// The stored record with the same own key (`#[record(key)]`) as this one, or else this one, inserted: on a clash, the
+    /// The stored record with the same own key (`#[record(own_key)]`) as this one, or else this one, inserted: on a clash, the
     /// old one is kept.
     ///
     /// # Errors
     /// As [`Drawer::get`] and [`Drawer::insert`].
     pub fn get_or_insert<T: Keyed>(&self, record: T) -> Result<Stored<T>, Error> {
-        self.write(|tx| tx.get_or_insert(record))
+        self.inner.transaction(|scope| scope.get_or_insert(record))
     }
 
     /// Inserts a record, or puts it in the place of the stored one with the same own key. That one keeps its key, and the
@@ -30,7 +30,7 @@ impl Drawer {
     ///
     /// ```
     /// # use velvet_drawer::{Drawer, Record, Schema};
-    /// # #[derive(Record)] struct Article { #[record(key)] number: String, cents: u32 }
+    /// # #[derive(Record)] struct Article { #[record(own_key)] number: String, cents: u32 }
     /// # let drawer = Drawer::in_memory(Schema::new("kilnbook").record::<Article>())?;
     /// let old = drawer.insert(Article { number: "4711".into(), cents: 150 })?;
     /// let new = drawer.insert_or_replace(Article { number: "4711".into(), cents: 180 })?;
@@ -38,7 +38,7 @@ impl Drawer {
     /// # Ok::<(), velvet_drawer::Error>(())
     /// ```
     pub fn insert_or_replace<T: Keyed>(&self, record: T) -> Result<Stored<T>, Error> {
-        self.write(|tx| tx.insert_or_replace(record))
+        self.inner.transaction(|scope| scope.insert_or_replace(record))
     }
 
     /// Inserts a record, or writes only the chosen columns of it to the stored one with the same own key. Returns the
@@ -49,7 +49,7 @@ impl Drawer {
     ///
     /// ```
     /// # use velvet_drawer::{Drawer, Record, Schema};
-    /// # #[derive(Record)] struct Article { #[record(key)] number: String, cents: u32, note: String }
+    /// # #[derive(Record)] struct Article { #[record(own_key)] number: String, cents: u32, note: String }
     /// # let drawer = Drawer::in_memory(Schema::new("kilnbook").record::<Article>())?;
     /// drawer.insert(Article { number: "4711".into(), cents: 150, note: "the soft one".into() })?;
     /// let news = Article { number: "4711".into(), cents: 180, note: String::new() };
@@ -62,7 +62,7 @@ impl Drawer {
         record: T,
         columns: impl FnOnce(T::Columns) -> P,
     ) -> Result<Stored<T>, Error> {
-        self.write(|tx| tx.insert_or_merge(record, columns))
+        self.inner.transaction(|scope| scope.insert_or_merge(record, columns))
     }
 
     /// The stored record with the same values in unique columns as this one, or else this one, inserted.
@@ -89,7 +89,7 @@ impl Drawer {
         record: T,
         unique: impl FnOnce(T::Columns) -> P,
     ) -> Result<Stored<T>, Error> {
-        self.write(|tx| tx.get_or_insert_by(record, unique))
+        self.inner.transaction(|scope| scope.get_or_insert_by(record, unique))
     }
 
     /// Inserts a record, or puts it in the place of the stored one with the same values in unique columns; see
@@ -102,7 +102,7 @@ impl Drawer {
         record: T,
         unique: impl FnOnce(T::Columns) -> P,
     ) -> Result<Stored<T>, Error> {
-        self.write(|tx| tx.insert_or_replace_by(record, unique))
+        self.inner.transaction(|scope| scope.insert_or_replace_by(record, unique))
     }
 
     /// Inserts a record, or writes only the chosen `columns` of it to the stored one with the same values in `unique` ones;
@@ -116,11 +116,11 @@ impl Drawer {
         unique: impl FnOnce(T::Columns) -> P,
         columns: impl FnOnce(T::Columns) -> Q,
     ) -> Result<Stored<T>, Error> {
-        self.write(|tx| tx.insert_or_merge_by(record, unique, columns))
+        self.inner.transaction(|scope| scope.insert_or_merge_by(record, unique, columns))
     }
 }
 
-impl Open<'_> {
+impl Scope<'_, Writes> {
     pub(crate) fn get_or_insert<T: Keyed>(self, record: T) -> Result<Stored<T>, Error> {
         let found = self.with_same_key(&record)?;
         found.map_or_else(|| self.insert(record), Ok)
@@ -128,7 +128,7 @@ impl Open<'_> {
 
     pub(crate) fn insert_or_replace<T: Keyed>(self, record: T) -> Result<Stored<T>, Error> {
         let found = self.with_same_key(&record)?;
-        self.replace(found, record)
+        self.insert_or_put(found, record)
     }
 
     pub(crate) fn insert_or_merge<T: Keyed, P: Pick<T>>(
@@ -155,7 +155,7 @@ impl Open<'_> {
         unique: impl FnOnce(T::Columns) -> P,
     ) -> Result<Stored<T>, Error> {
         let found = self.with_same(&record, unique)?;
-        self.replace(found, record)
+        self.insert_or_put(found, record)
     }
 
     pub(crate) fn insert_or_merge_by<T: Record, P: Pick<T>, Q: Pick<T>>(
@@ -168,9 +168,9 @@ impl Open<'_> {
         self.merge(found, record, columns)
     }
 
-    fn replace<T: Record>(self, found: Option<Stored<T>>, record: T) -> Result<Stored<T>, Error> {
+    fn insert_or_put<T: Record>(self, found: Option<Stored<T>>, record: T) -> Result<Stored<T>, Error> {
         match found {
-            Some(stored) => self.update(stored.key(), record),
+            Some(stored) => self.replace(stored.key(), record),
             None => self.insert(record),
         }
     }
@@ -189,9 +189,10 @@ impl Open<'_> {
 
     fn with_same_key<T: Keyed>(self, record: &T) -> Result<Option<Stored<T>>, Error> {
         let doing = || format!("cannot look for a {} with the same key", T::TABLE);
-        let own_key = stored_value::<T::NaturalKey>(record.natural_key())
-            .map_err(|wrong| misfit::<T>(self, &doing(), wrong.at(T::KEY_POSITION)))?;
-        self.one(T::statements().get_by.as_deref().unwrap_or_default(), own_key.as_ref(), doing)
+        let own_key = self.doing(doing, || {
+            stored_value::<T::OwnKey>(record.own_key()).map_err(|wrong| misfit::<T>(wrong.at(T::OWN_KEY_POSITION)))
+        })?;
+        self.found(T::statements().get_by_own_key.as_deref().unwrap_or_default(), own_key.as_ref(), doing)
     }
 
     fn with_same<T: Record, P: Pick<T>>(
@@ -199,23 +200,24 @@ impl Open<'_> {
         record: &T,
         unique: impl FnOnce(T::Columns) -> P,
     ) -> Result<Option<Stored<T>>, Error> {
-        let doing = || format!("cannot look for the same {}", T::TABLE);
         let positions = positions(unique);
         let names: Vec<&str> = positions.iter().map(|at| T::COLUMNS[*at]).collect();
         self.refuse_if_not_unique::<T>(&names)?;
-        let values = stored_values(record).map_err(|wrong| misfit::<T>(self, &doing(), wrong))?;
-        let mut text = T::statements().select.clone();
-        let mut word = " WHERE ";
-        for name in &names {
-            text.push_str(&format!("{word}{} = ?", quoted(name)));
-            word = " AND ";
-        }
-        // Nothing is equal to nothing: two records without a value there do not clash.
-        let values: Vec<Value> = positions.iter().map(|at| values[*at].clone()).collect();
-        self.ask::<T, _>(Fragment { text, values, misfit: None }, |open, rows| {
-            let row = rows.next().map_err(open.fault(doing))?;
-            row.map(|row| crate::reading::stored(open, row)).transpose()
-        })
+        self.doing(
+            || format!("cannot look for the same {}", T::TABLE),
+            || {
+                let values = stored_values(record).map_err(misfit::<T>)?;
+                let mut text = T::statements().select.clone();
+                let mut word = " WHERE ";
+                for name in &names {
+                    text.push_str(&format!("{word}{} = ?", quoted(name)));
+                    word = " AND ";
+                }
+                // Nothing is equal to nothing: two records without a value there do not clash.
+                let values = positions.iter().map(|at| values[*at].as_ref());
+                self.connection.one(&text, values, stored)?.transpose()
+            },
+        )
     }
 
     pub(super) fn refuse_if_not_unique<T: Record>(self, names: &[&str]) -> Result<(), Error> {
@@ -226,13 +228,13 @@ impl Open<'_> {
             return Ok(());
         }
         let said = if names.is_empty() { "no column".into() } else { names.join(" and ") };
-        let problem =
-            format!("cannot look for the same {} by {said}: several records may have the same there", T::TABLE);
-        Err(self.inner.place.name(
-            Error::new(Cause::Schema, problem)
-                .untouched(UNTOUCHED)
-                .advise("Name a unique column, or declare these as unique: #[record(unique)], #[record(unique(…))]")
-                .in_table(T::TABLE, names.first().copied()),
-        ))
+        self.doing(
+            || format!("cannot look for the same {} by {said}", T::TABLE),
+            || {
+                Err(Error::bare(Cause::Schema, "several records may have the same there")
+                    .advise("Name a unique column, or declare these as unique: #[record(unique)], #[record(unique(…))]")
+                    .in_table(T::TABLE, names.first().copied()))
+            },
+        )
     }
 }

@@ -42,7 +42,7 @@ pub struct OnlyRunning(pub u8);
 #[derive(Record, Clone, Debug, PartialEq)]
 #[record(name = "select", shared, unique(form, order))]
 pub struct Everything {
-    #[record(key)]
+    #[record(own_key)]
     pub mark: String,
     #[record(unique)]
     pub uuid: Option<Uuid>,
@@ -96,7 +96,7 @@ pub struct Everything {
 #[derive(Record, Clone, Debug, PartialEq)]
 #[record(shared)]
 pub struct Owner {
-    #[record(key)]
+    #[record(own_key)]
     pub name: String,
 }
 

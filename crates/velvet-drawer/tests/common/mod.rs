@@ -18,13 +18,13 @@ pub enum Stage {
 
 #[derive(Record, Clone, Debug, PartialEq, Eq, Hash)]
 pub struct Glaze {
-    #[record(key)]
+    #[record(own_key)]
     pub name: String,
 }
 
 #[derive(Record, Clone, Debug, PartialEq)]
 pub struct Piece {
-    #[record(key)]
+    #[record(own_key)]
     pub mark: String,
     #[record(indexed)]
     pub stage: Stage,

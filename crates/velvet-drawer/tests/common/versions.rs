@@ -1,7 +1,8 @@
 //! Three versions of one app's schema, and their history.
 
 use std::sync::LazyLock;
-use velvet_core::evolution::{Change, Hints, History, draft};
+use velvet_core::evolution::{History, Step, draft};
+use velvet_core::hints::Hints;
 use velvet_core::structure::{Structure, Table};
 use velvet_drawer::{Error, Record, Schema, Upgrade};
 
@@ -10,7 +11,7 @@ pub mod v1 {
 
     #[derive(Record, Clone, Debug, PartialEq)]
     pub struct Piece {
-        #[record(key)]
+        #[record(own_key)]
         pub mark: String,
         pub wt: Option<f64>,
         #[record(indexed)]
@@ -31,13 +32,13 @@ pub mod v2 {
 
     #[derive(Record, Clone, Debug, PartialEq)]
     pub struct Shelf {
-        #[record(key)]
+        #[record(own_key)]
         pub name: String,
     }
 
     #[derive(Record, Clone, Debug, PartialEq)]
     pub struct Piece {
-        #[record(key)]
+        #[record(own_key)]
         pub mark: String,
         pub wt: Option<f64>,
         #[record(indexed)]
@@ -62,14 +63,14 @@ pub mod v3 {
 
     #[derive(Record, Clone, Debug, PartialEq)]
     pub struct Glaze {
-        #[record(key)]
+        #[record(own_key)]
         pub name: String,
     }
 
     #[derive(Record, Clone, Debug, PartialEq)]
     #[record(name = "pot", was = "piece")]
     pub struct Piece {
-        #[record(key)]
+        #[record(own_key)]
         pub mark: String,
         #[record(was = "wt", fill = "round(grams * 1000)")]
         pub grams: Option<u32>,
@@ -131,9 +132,9 @@ pub fn history(version: u32) -> &'static str {
 }
 
 /// The newest history, with one more change at the end of version 3.
-pub fn history_with(change: Change) -> &'static str {
+pub fn history_with(change: Step) -> &'static str {
     let mut history = History::parse(history(3)).unwrap();
-    history.versions[0].changes.push(change);
+    history.versions[0].steps.push(change);
     leaked(&history)
 }
 

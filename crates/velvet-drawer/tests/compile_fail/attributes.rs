@@ -5,9 +5,9 @@ use velvet_drawer::{Key, Record};
 struct Piece {
     #[record(uniqe, nmae = "x")]
     mark: String,
-    #[record(key, unique)]
+    #[record(own_key, unique)]
     number: u32,
-    #[record(key, private)]
+    #[record(own_key, private)]
     second: u32,
     #[record(unique, indexed)]
     name: String,

@@ -19,7 +19,7 @@ enum Clay {
 
 #[derive(Record)]
 struct Glaze {
-    #[record(key)]
+    #[record(own_key)]
     name: String,
     #[record(link(on_delete = clear))]
     piece: Key<Glaze>,

@@ -19,7 +19,7 @@ struct Glaze {
 
 #[derive(Record)]
 struct Piece {
-    #[record(key)]
+    #[record(own_key)]
     mark: String,
     #[record(idnexed)]
     stage: Stage,
@@ -48,7 +48,7 @@ fn use_them(drawer: &Drawer) -> Result<(), Error> {
     let glaze = drawer.insert(Glaze { name: String::new(), remarks: String::new() })?;
     let bowl = drawer.insert(Piece { mark: "K-1".into(), stage: Stage::Thrown, glaze: Some(glaze.key()), grams: None })?;
     drawer.change(bowl.key(), |p| p.stage = Stage::Bisque)?;
-    drawer.get_by::<Piece>("K-1")?;
+    drawer.get_by_own_key::<Piece>("K-1")?;
     drawer.insert(Bag { clay: Clay::White })?;
     let heavy = drawer.records::<Piece>().filter(|p| p.grams.at_least(500) & p.stage.is(Stage::Bisque));
     heavy.sort_by(|p| p.mark.ascending()).limit(3).collect()?;

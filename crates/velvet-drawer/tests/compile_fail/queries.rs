@@ -26,7 +26,7 @@ fn wrong_types(drawer: &Drawer, glaze: Key<Glaze>) {
     let _ = drawer.records::<Piece>().filter(|p| p.grams.contains("3"));
     let _ = drawer.records::<Piece>().filter(|p| p.mark.is_none());
     let _ = drawer.records::<Piece>().filter(|_| Glaze::columns().name.is("Celadon"));
-    let _ = drawer.get_by::<Glaze>("Celadon");
+    let _ = drawer.get_by_own_key::<Glaze>("Celadon");
     let _ = drawer.insert_or_replace(Glaze { name: String::new() });
     let _ = drawer.records::<Piece>().sum(|p| p.mark);
     let _ = drawer.records::<Stage>();

@@ -21,7 +21,7 @@ struct Wood {
 
 #[derive(Record)]
 struct Glaze {
-    #[record(key)]
+    #[record(own_key)]
     name: String,
 }
 

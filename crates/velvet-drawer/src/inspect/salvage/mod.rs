@@ -6,19 +6,21 @@
 mod source;
 mod tree;
 
-use super::file::{File, list, literal};
-use crate::engine::{Connection, Fault, FaultKind, Settings};
+use super::file::File;
+use crate::about::{APPLICATION_ID, About};
+use crate::engine::is_open_here;
+use crate::engine::{ColumnEntry, Connection, Fault, FaultKind, Opener};
 use crate::error::{Cause, Error};
 use crate::new_file;
-use crate::opening::{APPLICATION_ID, About, is_open_here, resolved};
+use crate::opening::resolved;
 use crate::searching;
 use source::Source;
 use std::collections::BTreeMap;
 use std::path::Path;
-use std::time::Duration;
-use tree::{FoundRow, Missing};
+use tree::{Missing, SavedRow};
+use velvet_core::b_tree::Encoding;
+use velvet_core::header::Header;
 use velvet_core::name::quoted;
-use velvet_core::pages::Encoding;
 use velvet_core::statement::{UNINDEXED, create_search, create_shared};
 use velvet_core::structure::Structure;
 use velvet_core::{Value, fingerprint};
@@ -105,7 +107,7 @@ pub fn salvage(from: impl AsRef<Path>, to: impl AsRef<Path>, saved: &mut dyn FnM
         Err(error.advise(advice).in_file(from))
     };
     if !from.is_file() {
-        return refuse(Cause::NotThere, "it is not there, or no file", "Check the path");
+        return refuse(Cause::FileMissing, "it is not there, or no file", "Check the path");
     }
     let path = resolved(from)?;
     if is_open_here(&path) {
@@ -121,8 +123,7 @@ pub fn salvage(from: impl AsRef<Path>, to: impl AsRef<Path>, saved: &mut dyn FnM
     };
     let mut report = Salvaged { lost: source.left_out.take().into_iter().collect(), ..Salvaged::default() };
     new_file::make_new(to.as_ref(), doing, |unfinished| {
-        let settings = Settings::of_ours(Duration::ZERO, true);
-        let connection = Connection::writer(unfinished, &settings).map_err(|fault| Error::engine(doing, fault))?;
+        let connection = Opener::new(unfinished).relaxed().writer()?;
         let mut salvaging = Salvaging {
             seen: vec![false; source.pages as usize + 1],
             source: &mut source,
@@ -138,13 +139,13 @@ pub fn salvage(from: impl AsRef<Path>, to: impl AsRef<Path>, saved: &mut dyn FnM
             Encoding::Utf16Low => "UTF-16le",
             Encoding::Utf16High => "UTF-16be",
         };
-        let done = connection
-            .enforce_links(false)
-            .and_then(|()| connection.run(&format!("PRAGMA encoding = '{encoding}'")))
-            .and_then(|()| connection.transaction())
-            .and_then(|transaction| salvaging.all().and_then(|()| transaction.commit()))
-            .and_then(|()| connection.merge_alone());
-        done.and_then(|()| connection.close()).map_err(|fault| Error::engine(doing, fault))
+        connection.enforce_links(false)?;
+        connection.set_encoding(encoding)?;
+        let transaction = connection.transaction()?;
+        salvaging.all()?;
+        transaction.commit()?;
+        connection.merge_alone()?;
+        Ok(connection.close()?)
     })?;
     Ok(report)
 }
@@ -161,7 +162,7 @@ struct Salvaging<'a> {
 }
 
 /// A line of the file's list of what is in it.
-struct Entry {
+struct SchemaRow {
     kind: String,
     name: String,
     root: u32,
@@ -169,17 +170,17 @@ struct Entry {
 }
 
 /// A table that is being saved.
-struct Table {
+struct SavedTable {
     name: String,
     root: u32,
     /// Its columns in the order in which rows have them.
-    columns: Vec<Column>,
+    columns: Vec<SavedColumn>,
     insert: String,
     missing: Missing,
     report: SalvagedTable,
 }
 
-struct Column {
+struct SavedColumn {
     storage: String,
     default: Option<String>,
     required: bool,
@@ -200,9 +201,9 @@ impl Salvaging<'_> {
             self.report.lost.push("part of the list of tables cannot be read; tables may be missing".into());
         }
         let structure = self.structure(&entries)?;
-        let is_ours = structure.is_some() || self.application() == APPLICATION_ID;
+        let is_ours = structure.is_some() || i64::from(self.source.header.application) == APPLICATION_ID;
         let is_made_anew = |name: &str| is_ours && is_made_anew(name);
-        let is_saved = |e: &&Entry| e.kind == "table" && !e.name.starts_with("sqlite_") && !is_made_anew(&e.name);
+        let is_saved = |e: &&SchemaRow| e.kind == "table" && !e.name.starts_with("sqlite_") && !is_made_anew(&e.name);
         let mut tables = Vec::new();
         for entry in entries.iter().filter(is_saved) {
             tables.extend(self.created(entry)?);
@@ -221,7 +222,7 @@ impl Salvaging<'_> {
         self.finish(structure.as_ref(), &mut tables)?;
         let (own, others): (Vec<_>, Vec<_>) =
             tables.into_iter().partition(|t| is_ours && t.name.starts_with("velvet_"));
-        let lost = |t: &Table| !t.report.is_whole();
+        let lost = |t: &SavedTable| !t.report.is_whole();
         if own.iter().any(lost) {
             let names: Vec<&str> = own.iter().filter(|t| lost(t)).map(|t| t.name.as_str()).collect();
             self.report.lost.push(format!("part of the file's own bookkeeping is lost: {}", names.join(", ")));
@@ -238,17 +239,8 @@ impl Salvaging<'_> {
         Ok(())
     }
 
-    fn number_in_header(&self, at: usize) -> i32 {
-        i32::from_be_bytes(self.source.header[at..at + 4].try_into().unwrap_or_default())
-    }
-
-    /// What the header says of whose file it is.
-    fn application(&self) -> i64 {
-        self.number_in_header(68).into()
-    }
-
     /// The structure that the file was declared to have, where an app of ours made it and it can be read.
-    fn structure(&mut self, entries: &[Entry]) -> Result<Option<Structure>, Fault> {
+    fn structure(&mut self, entries: &[SchemaRow]) -> Result<Option<Structure>, Fault> {
         let Some(about) = entries.iter().find(|e| e.name == "velvet_about") else { return Ok(None) };
         let mut json = None;
         let mut seen = vec![false; self.seen.len()];
@@ -263,7 +255,7 @@ impl Salvaging<'_> {
         Ok(json)
     }
 
-    fn created(&mut self, entry: &Entry) -> Result<Option<Table>, Fault> {
+    fn created(&mut self, entry: &SchemaRow) -> Result<Option<SavedTable>, Fault> {
         if entry.statement.get(..14).is_some_and(|b| b.eq_ignore_ascii_case("CREATE VIRTUAL")) {
             self.report
                 .lost
@@ -283,45 +275,36 @@ impl Salvaging<'_> {
         let names = self.names(&entry.name)?;
         // Where no column is the row number, it is written beside the columns, under a name that none of them has.
         let hidden = ["rowid", "_rowid_", "oid"].into_iter().find(|n| !names.iter().any(|c| c.eq_ignore_ascii_case(n)));
-        let without = format!("SELECT count(*) FROM pragma_table_list({}) WHERE wr", literal(&entry.name));
-        let is_keyed_otherwise = self.to.number(&without)? > 0;
+        let is_keyed_otherwise = self.to.is_without_row_numbers(&entry.name)?;
         let hidden = hidden.filter(|_| !is_keyed_otherwise && !columns.iter().any(|c| c.is_row_number));
         let names: Vec<String> = names.iter().map(|n| quoted(n)).chain(hidden.map(str::to_owned)).collect();
         let marks = vec!["?"; written + usize::from(hidden.is_some())].join(", ");
         let insert = format!("INSERT INTO {} ({}) VALUES ({marks})", quoted(&entry.name), names.join(", "));
         let report = SalvagedTable { name: entry.name.clone(), ..SalvagedTable::default() };
         let missing = Missing::default();
-        Ok(Some(Table { name: entry.name.clone(), root: entry.root, columns, insert, missing, report }))
+        Ok(Some(SavedTable { name: entry.name.clone(), root: entry.root, columns, insert, missing, report }))
     }
 
-    fn columns(&self, table: &str) -> Result<Vec<Column>, Fault> {
-        let text = format!(
-            "SELECT type, dflt_value, \"notnull\", pk, hidden, (SELECT count(*) FROM pragma_table_xinfo({0}) WHERE pk > 0), \
-             (SELECT max(wr) FROM pragma_table_list({0})) FROM pragma_table_xinfo({0}) WHERE hidden <> 2",
-            literal(table)
-        );
-        let mut statement = self.to.prepare(&text)?;
-        let mut rows = statement.rows();
-        let mut columns = Vec::new();
-        while let Some(row) = rows.next()? {
-            let alone = row.integer(3) == 1 && row.integer(5) == 1 && row.integer(6) == 0;
-            columns.push(Column {
-                storage: row.text(0).to_ascii_uppercase(),
-                default: Some(row.text(1)).filter(|d| !d.is_empty()).map(str::to_owned),
-                required: row.integer(2) != 0,
-                is_row_number: alone && row.text(0).eq_ignore_ascii_case("INTEGER"),
-                is_computed: row.integer(4) != 0,
-            });
-        }
-        Ok(columns)
+    fn columns(&self, table: &str) -> Result<Vec<SavedColumn>, Fault> {
+        let columns = self.to.columns_of(table)?;
+        let is_keyed_by_one = columns.iter().filter(|c| c.key_place > 0).count() == 1;
+        let has_numbers = is_keyed_by_one && !self.to.is_without_row_numbers(table)?;
+        let column = |c: ColumnEntry| SavedColumn {
+            is_row_number: has_numbers && c.key_place == 1 && c.storage.eq_ignore_ascii_case("INTEGER"),
+            storage: c.storage.to_ascii_uppercase(),
+            default: c.default,
+            required: c.required,
+            is_computed: !c.is_stored,
+        };
+        Ok(columns.into_iter().filter(|c| c.is_in_rows).map(column).collect())
     }
 
     /// The names of the columns that are written.
     fn names(&self, table: &str) -> Result<Vec<String>, Fault> {
-        list(self.to, &format!("SELECT name FROM pragma_table_xinfo({}) WHERE hidden = 0 ORDER BY cid", literal(table)))
+        Ok(self.to.columns_of(table)?.into_iter().filter(|c| c.is_stored).map(|c| c.name).collect())
     }
 
-    fn save(&mut self, table: &mut Table) -> Result<(), Fault> {
+    fn save(&mut self, table: &mut SavedTable) -> Result<(), Fault> {
         let is_keyed_otherwise = self.source.page(table.root).is_some_and(|page| matches!(page.first(), Some(2 | 10)));
         if is_keyed_otherwise {
             return self.save_by_engine(table);
@@ -336,10 +319,9 @@ impl Salvaging<'_> {
     }
 
     /// Saves the rows of a table without row numbers, up to the first fault.
-    fn save_by_engine(&mut self, table: &mut Table) -> Result<(), Fault> {
-        let stored =
-            format!("SELECT name FROM pragma_table_xinfo({}) WHERE hidden <> 2 ORDER BY cid", literal(&table.name));
-        let names: Vec<String> = list(self.to, &stored)?.iter().map(|name| quoted(name)).collect();
+    fn save_by_engine(&mut self, table: &mut SavedTable) -> Result<(), Fault> {
+        let columns = self.to.columns_of(&table.name)?.into_iter().filter(|c| c.is_in_rows);
+        let names: Vec<String> = columns.map(|c| quoted(&c.name)).collect();
         let text = format!("SELECT {} FROM {}", names.join(", "), quoted(&table.name));
         let (to, rows, saved) = (self.to, &mut self.rows, &mut *self.saved);
         // What the new file says is no fault of the damaged one.
@@ -364,7 +346,7 @@ impl Salvaging<'_> {
     }
 
     /// Looks for the rows of tables with gaps in pages that nothing leads to.
-    fn find_astray(&mut self, tables: &mut [Table]) -> Result<(), Fault> {
+    fn find_astray(&mut self, tables: &mut [SavedTable]) -> Result<(), Fault> {
         if tables.iter().any(|t| !t.missing.gaps.is_empty()) {
             let unused = self.source.unused();
             for number in 2..self.seen.len() as u32 {
@@ -372,8 +354,9 @@ impl Salvaging<'_> {
                     continue;
                 }
                 let Some(rows) = tree::astray(self.source, number) else { continue };
-                let fits = |t: &&mut Table| rows.iter().all(|(row, values)| t.missing.covers(*row) && fits(t, values));
-                let mut candidates: Vec<&mut Table> = tables.iter_mut().filter(fits).collect();
+                let fits =
+                    |t: &&mut SavedTable| rows.iter().all(|(row, values)| t.missing.covers(*row) && fits(t, values));
+                let mut candidates: Vec<&mut SavedTable> = tables.iter_mut().filter(fits).collect();
                 // Where it could be of several, it is taken for none: a row in the wrong table is worse than one that is lost.
                 if let [table] = &mut candidates[..] {
                     for row in rows {
@@ -392,7 +375,7 @@ impl Salvaging<'_> {
 
     /// The gaps that are left between the rows that were saved in the end. Rows that were found astray do not tell whether there were
     /// others beside them, so every number between them may be one that is lost.
-    fn left_of_gaps(&self, table: &Table) -> Result<Vec<(i64, i64)>, Fault> {
+    fn left_of_gaps(&self, table: &SavedTable) -> Result<Vec<(i64, i64)>, Fault> {
         if table.report.astray == 0 {
             return Ok(table.missing.gaps.clone());
         }
@@ -405,10 +388,7 @@ impl Salvaging<'_> {
             };
             let text =
                 format!("SELECT rowid FROM {} WHERE rowid BETWEEN {from} AND {to} ORDER BY rowid", quoted(&table.name));
-            let mut statement = self.to.prepare(&text)?;
-            let mut rows = statement.rows();
-            while let Some(row) = rows.next()? {
-                let found = row.integer(0);
+            for found in self.to.list(&text, [], |row| row.integer(0))? {
                 left.extend((from < found).then(|| (from, found - 1)));
                 from = found.saturating_add(1);
             }
@@ -418,7 +398,7 @@ impl Salvaging<'_> {
     }
 
     /// The last row numbers that the file gave.
-    fn read_last_numbers(&mut self, entries: &[Entry]) -> Result<(), Fault> {
+    fn read_last_numbers(&mut self, entries: &[SchemaRow]) -> Result<(), Fault> {
         let Some(sequence) = entries.iter().find(|e| e.name == "sqlite_sequence") else { return Ok(()) };
         let last_numbers = &mut self.last_numbers;
         tree::walk::<Fault>(self.source, sequence.root, &mut self.seen, &mut |(_, row)| {
@@ -432,25 +412,15 @@ impl Salvaging<'_> {
 
     /// Row numbers that were given once are not given again.
     fn keep_last_numbers(&self) -> Result<(), Fault> {
-        for (table, number) in &self.last_numbers {
-            for text in [
-                "INSERT INTO sqlite_sequence (name, seq) SELECT ?1, 0 WHERE ?2 > 0 AND EXISTS (SELECT 1 FROM sqlite_schema \
-                 WHERE name = ?1) AND NOT EXISTS (SELECT 1 FROM sqlite_sequence WHERE name = ?1)",
-                "UPDATE sqlite_sequence SET seq = max(seq, ?2) WHERE name = ?1",
-            ] {
-                let mut statement = self.to.prepare(text)?;
-                statement.bind_all(&[table.as_str().into(), Value::Integer(*number)])?;
-                statement.execute()?;
-            }
-        }
-        Ok(())
+        self.last_numbers.iter().try_for_each(|(table, number)| self.to.keep_last_row_number(table, *number))
     }
 
     /// Makes a drawer of what was saved, where it was one.
-    fn finish(&mut self, structure: Option<&Structure>, tables: &mut [Table]) -> Result<(), Fault> {
-        let (version, application) = (self.number_in_header(60), self.application());
-        self.to.run(&format!("PRAGMA user_version = {version}; PRAGMA application_id = {application}"))?;
-        if application != APPLICATION_ID {
+    fn finish(&mut self, structure: Option<&Structure>, tables: &mut [SavedTable]) -> Result<(), Fault> {
+        let Header { version, application, .. } = self.source.header;
+        self.to.set_version(version.into())?;
+        self.to.set_application(application.into())?;
+        if i64::from(application) != APPLICATION_ID {
             return Ok(());
         }
         let Some(structure) = structure.filter(|_| tables.iter().any(|t| t.name == "velvet_about")) else {
@@ -477,12 +447,12 @@ impl Salvaging<'_> {
         if About::fact(self.to, "app")?.is_none() {
             self.report.lost.push("the name of the app is lost, so the app cannot open this one".into());
         }
-        let broken = self.to.number("SELECT count(*) FROM pragma_foreign_key_check")?;
+        let broken = self.to.broken_links(None, u64::MAX)?.len();
         if broken > 0 {
             let what = format!("{broken} links lead to records that were not saved; `velvet check` names them");
             self.report.lost.push(what);
         }
-        About::same_after_all(self.to, self.to.number("PRAGMA schema_version")?)
+        About::same_after_all(self.to)
     }
 }
 
@@ -492,15 +462,15 @@ fn is_made_anew(name: &str) -> bool {
         || ["velvet_search_", "velvet_changes_", "velvet_trail_"].iter().any(|prefix| name.starts_with(prefix))
 }
 
-fn entry(row: &[Value]) -> Option<Entry> {
+fn entry(row: &[Value]) -> Option<SchemaRow> {
     let text = |value: &Value| if let Value::Text(text) = value { text.clone() } else { String::new() };
     let [kind, name, _, root, statement, ..] = row else { return None };
     let root = if let Value::Integer(root) = root { u32::try_from(*root).ok()? } else { 0 };
-    Some(Entry { kind: text(kind), name: text(name), root, statement: text(statement) })
+    Some(SchemaRow { kind: text(kind), name: text(name), root, statement: text(statement) })
 }
 
 /// Whether values could be a row of a table.
-fn fits(table: &Table, values: &[Value]) -> bool {
+fn fits(table: &SavedTable, values: &[Value]) -> bool {
     let kinds = table.columns.iter().zip(values).all(|(column, value)| match value {
         Value::Missing => column.is_row_number || !column.required,
         _ if column.is_row_number => false,
@@ -514,8 +484,8 @@ fn fits(table: &Table, values: &[Value]) -> bool {
 
 fn insert(
     to: &Connection,
-    table: &mut Table,
-    (number, mut values): FoundRow,
+    table: &mut SavedTable,
+    (number, mut values): SavedRow,
     rows: &mut u64,
     saved: &mut dyn FnMut(u64),
 ) -> Result<(), Fault> {

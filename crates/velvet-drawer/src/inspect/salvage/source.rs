@@ -1,13 +1,14 @@
 //! The pages of a damaged file, with those of the log beside it.
 
-use crate::engine::COMPANIONS;
+use crate::beside::COMPANIONS;
 use crate::inspect::complete::not_as_one;
 use std::collections::{HashMap, HashSet};
 use std::fs;
 use std::io::{self, BufReader, Read, Seek, SeekFrom};
 use std::path::Path;
-use velvet_core::log::{self, FRAME, HEAD};
-use velvet_core::pages::{self, Layout};
+use velvet_core::b_tree::{self, Layout};
+use velvet_core::header::Header;
+use velvet_core::wal::{self, Frame};
 
 /// The pages of a file.
 pub(super) struct Source {
@@ -19,7 +20,8 @@ pub(super) struct Source {
     /// How many pages there are.
     pub(super) pages: u32,
     /// What the file begins with.
-    pub(super) header: [u8; 100],
+    pub(super) header: Header,
+    first_unused: u32,
     /// Why the log was left out, where it was.
     pub(super) left_out: Option<String>,
 }
@@ -28,45 +30,40 @@ impl Source {
     /// Opens a file that this process does not have open otherwise. Nothing where it is no database at all.
     pub(super) fn open(path: &Path) -> io::Result<Option<Source>> {
         let mut file = fs::File::open(path)?;
-        let mut header = [0; 100];
-        if file.read_exact(&mut header).is_err() {
+        let length = file.metadata()?.len();
+        let mut start = [0; Header::BYTES];
+        if file.read_exact(&mut start).is_err() {
             return Ok(None);
         }
-        let Some(layout) = Layout::read(&header) else { return Ok(None) };
-        let pages = u32::try_from(file.metadata()?.len() / layout.page_size as u64).unwrap_or(u32::MAX);
-        let mut source = Source { file, log: None, newer: HashMap::new(), layout, pages, header, left_out: None };
+        let (Some(layout), Some(header)) = (Layout::read(&start), Header::read(&start, length)) else {
+            return Ok(None);
+        };
+        let pages = header.pages_there;
+        let (left_out, newer) = (not_as_one(path), HashMap::new());
+        let mut source = Source { file, log: None, newer, layout, pages, header, first_unused: 0, left_out };
         let mut beside = path.as_os_str().to_owned();
         beside.push(COMPANIONS[0]);
-        source.left_out = not_as_one(path);
         if let (Ok(log), None) = (fs::File::open(&beside), &source.left_out) {
             source.read_log(log)?;
         }
         if let Some(first) = source.page(1) {
-            source.header.copy_from_slice(&first[..100]);
+            start.copy_from_slice(&first[..Header::BYTES]);
         }
+        source.header = Header::read(&start, length).unwrap_or(source.header);
+        source.first_unused = u32::from_be_bytes([start[32], start[33], start[34], start[35]]);
         Ok(Some(source))
     }
 
     fn read_log(&mut self, log: fs::File) -> io::Result<()> {
-        let mut reader = BufReader::new(log.try_clone()?);
-        let (mut head, mut frame) = ([0; HEAD], [0; FRAME]);
-        if reader.read_exact(&mut head).is_err() {
-            return Ok(());
-        }
-        let size = self.layout.page_size as u64;
-        let head = log::Head::read(&head).filter(|head| u64::from(head.page_size) == size);
-        let Some(head) = head else { return Ok(()) };
-        let (mut at, mut unfinished) = (HEAD as u64, Vec::new());
-        let length = log.metadata()?.len();
-        while at + FRAME as u64 + size <= length && reader.read_exact(&mut frame).is_ok() {
-            let Some((page, commit)) = head.frame(&frame) else { break };
-            unfinished.push((page, at + FRAME as u64));
+        let frames = wal::frames(&mut BufReader::new(log.try_clone()?), self.header.page_size)?;
+        let Some(frames) = frames else { return Ok(()) };
+        let mut unfinished = Vec::new();
+        for Frame { page, at, commit } in frames {
+            unfinished.push((page, at));
             if let Some(pages) = commit {
                 self.newer.extend(unfinished.drain(..));
                 self.pages = pages;
             }
-            at += FRAME as u64 + size;
-            reader.seek_relative(size as i64)?;
         }
         self.log = Some(log);
         Ok(())
@@ -87,7 +84,7 @@ impl Source {
     }
 
     /// The whole of a row that goes on in other pages.
-    pub(super) fn row(&mut self, page: &[u8], cell: &pages::Cell) -> Option<Vec<u8>> {
+    pub(super) fn row(&mut self, page: &[u8], cell: &b_tree::Cell) -> Option<Vec<u8>> {
         if cell.total as u64 > u64::from(self.pages) * self.layout.page_size as u64 {
             return None;
         }
@@ -96,7 +93,7 @@ impl Source {
         while row.len() < cell.total {
             left = left.checked_sub(1)?;
             let page = self.page(next.filter(|n| *n != 0)?)?;
-            let (following, bytes) = pages::rest(&page, &self.layout)?;
+            let (following, bytes) = b_tree::rest(&page, &self.layout)?;
             let wanted = (cell.total - row.len()).min(bytes.len());
             row.extend_from_slice(&bytes[..wanted]);
             next = Some(following);
@@ -107,10 +104,10 @@ impl Source {
     /// The pages that are in no use: what stands there was removed.
     pub(super) fn unused(&mut self) -> HashSet<u32> {
         let mut all = HashSet::new();
-        let mut next = u32::from_be_bytes([self.header[32], self.header[33], self.header[34], self.header[35]]);
+        let mut next = self.first_unused;
         while next != 0 && all.insert(next) {
             let Some(page) = self.page(next) else { break };
-            let Some((following, named)) = pages::unused(&page, &self.layout) else { break };
+            let Some((following, named)) = b_tree::unused(&page, &self.layout) else { break };
             all.extend(named);
             next = following;
         }

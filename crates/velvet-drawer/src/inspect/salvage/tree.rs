@@ -2,10 +2,10 @@
 
 use super::source::Source;
 use velvet_core::Value;
-use velvet_core::pages::{Node, node, values};
+use velvet_core::b_tree::{Node, node, values};
 
 /// A row of a table: its number and values.
-pub(super) type FoundRow = (i64, Vec<Value>);
+pub(super) type SavedRow = (i64, Vec<Value>);
 
 /// What could not be read of a table.
 #[derive(Clone, Debug, Default)]
@@ -38,7 +38,7 @@ pub(super) fn walk<E>(
     source: &mut Source,
     root: u32,
     seen: &mut [bool],
-    each: &mut dyn FnMut(FoundRow) -> Result<(), E>,
+    each: &mut dyn FnMut(SavedRow) -> Result<(), E>,
 ) -> Result<Missing, E> {
     let mut missing = Missing::default();
     // Pages that are still to be gone through, with the row numbers that may be in them; the next one last.
@@ -75,11 +75,11 @@ pub(super) fn walk<E>(
 }
 
 /// The rows of a page that no table leads to, where all of it adds up.
-pub(super) fn astray(source: &mut Source, number: u32) -> Option<Vec<FoundRow>> {
+pub(super) fn astray(source: &mut Source, number: u32) -> Option<Vec<SavedRow>> {
     let page = source.page(number)?;
     let Node::Leaf { cells, broken: 0 } = node(&page, false, &source.layout)? else { return None };
     let in_order = cells.windows(2).all(|pair| pair[0].row < pair[1].row);
-    let rows: Option<Vec<FoundRow>> =
+    let rows: Option<Vec<SavedRow>> =
         cells.iter().map(|cell| Some((cell.row, values(&source.row(&page, cell)?, source.layout.encoding)?))).collect();
     rows.filter(|rows| in_order && !rows.is_empty())
 }

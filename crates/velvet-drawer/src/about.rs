@@ -1,10 +1,9 @@
-//! What a drawer's file says about itself: its header, and the table of facts beside it.
+//! What a drawer's file says about itself: its header, the table of facts beside it.
 
 use crate::engine::{Connection, Fault, FaultKind};
 use crate::schema::Declared;
-use crate::sessions;
-use crate::upgrading::UpgradedStep;
 use std::time::Duration;
+use velvet_core::statement::CREATE_SESSIONS;
 use velvet_core::structure::Structure;
 
 /// The application id in the header of every drawer: `VDrw`.
@@ -33,31 +32,28 @@ impl About {
         let mut about = About::default();
         let text =
             "SELECT name, value FROM velvet_about WHERE name IN ('app', 'fingerprint', 'structure_count', 'trail')";
-        let mut statement = match connection.prepare(text) {
-            Err(Fault { kind: FaultKind::NoTable(_), .. }) => return Ok(None),
-            other => other?,
-        };
-        let mut rows = statement.rows();
-        while let Some(row) = rows.next()? {
-            match row.text(0) {
-                "app" => about.app = row.text(1).to_owned(),
-                "trail" => about.trail = row.text(1).to_owned(),
-                "structure_count" => about.structure_count = row.text(1).to_owned(),
-                _ => about.fingerprint = row.text(1).to_owned(),
-            }
-        }
-        Ok(Some(about))
+        let read = connection.rows(text, [], |row| {
+            let fact = match row.text(0) {
+                "app" => &mut about.app,
+                "trail" => &mut about.trail,
+                "structure_count" => &mut about.structure_count,
+                _ => &mut about.fingerprint,
+            };
+            row.text(1).clone_into(fact);
+            Ok::<_, Fault>(())
+        });
+        Ok(is_there(read)?.map(|()| about))
+    }
+
+    /// Whether an app of ours made the file.
+    pub(crate) fn is_ours(connection: &Connection) -> Result<bool, Fault> {
+        Ok(connection.application()? == APPLICATION_ID)
     }
 
     /// One fact of the file; nothing where it is missing.
     pub(crate) fn fact(connection: &Connection, name: &str) -> Result<Option<String>, Fault> {
-        let mut statement = match connection.prepare("SELECT value FROM velvet_about WHERE name = ?1") {
-            Err(Fault { kind: FaultKind::NoTable(_), .. }) => return Ok(None),
-            other => other?,
-        };
-        statement.bind(1, velvet_core::ValueRef::Text(name))?;
-        let mut rows = statement.rows();
-        Ok(rows.next()?.map(|row| row.text(0).to_owned()))
+        let text = "SELECT value FROM velvet_about WHERE name = ?1";
+        Ok(is_there(connection.one(text, [name.into()], |row| row.text(0).to_owned()))?.flatten())
     }
 
     /// The structure that the file was declared to have when it was last changed.
@@ -72,20 +68,24 @@ impl About {
             "CREATE TABLE velvet_versions (version INTEGER PRIMARY KEY, at TEXT NOT NULL, app_version TEXT, \
              took_ms INTEGER NOT NULL) STRICT",
         )?;
-        connection.run(sessions::CREATE)?;
+        connection.run(CREATE_SESSIONS)?;
         let created = format!("{:.9}", jiff::Timestamp::now());
         for (name, value) in [("format", FORMAT), ("app", &declared.app), ("created_at", &created)] {
             set(connection, name, value)?;
         }
         went_through(connection, declared, declared.version, Duration::ZERO)?;
-        connection.run(&format!("PRAGMA application_id = {APPLICATION_ID}"))?;
+        connection.set_application(APPLICATION_ID)?;
         describe(connection, declared)
     }
 
     /// Writes what an upgraded file says about itself, and the versions that it went through.
-    pub(crate) fn rewrite(connection: &Connection, declared: &Declared, steps: &[UpgradedStep]) -> Result<(), Fault> {
-        for step in steps {
-            went_through(connection, declared, step.version, step.took)?;
+    pub(crate) fn rewrite(
+        connection: &Connection,
+        declared: &Declared,
+        versions: impl Iterator<Item = (u32, Duration)>,
+    ) -> Result<(), Fault> {
+        for (version, took) in versions {
+            went_through(connection, declared, version, took)?;
         }
         describe(connection, declared)
     }
@@ -110,9 +110,14 @@ impl About {
         set(connection, name, value)
     }
 
-    /// Notes that a structure changed from outside was found to be the same.
-    pub(crate) fn same_after_all(connection: &Connection, count: i64) -> Result<(), Fault> {
-        set(connection, "structure_count", &count.to_string())
+    /// Whether no other program has changed the structure since it was last written by us, or looked at.
+    pub(crate) fn is_unchanged(&self, connection: &Connection) -> Result<bool, Fault> {
+        Ok(self.structure_count == connection.structure_count()?.to_string())
+    }
+
+    /// Notes that the structure is the declared one as it is now.
+    pub(crate) fn same_after_all(connection: &Connection) -> Result<(), Fault> {
+        set(connection, "structure_count", &connection.structure_count()?.to_string())
     }
 }
 
@@ -121,23 +126,27 @@ fn describe(connection: &Connection, declared: &Declared) -> Result<(), Fault> {
     let structure = serde_json::to_string(&declared.structure).unwrap_or_default();
     set(connection, "fingerprint", &declared.fingerprint)?;
     set(connection, "structure", &structure)?;
-    connection.run(&format!("PRAGMA user_version = {}", declared.version))?;
-    let count = connection.number("PRAGMA schema_version")?;
-    set(connection, "structure_count", &count.to_string())
+    connection.set_version(declared.version.into())?;
+    About::same_after_all(connection)
+}
+
+/// What was read; nothing where the table of facts is missing.
+fn is_there<R>(read: Result<R, Fault>) -> Result<Option<R>, Fault> {
+    match read {
+        Err(Fault { kind: FaultKind::NoTable(_), .. }) => Ok(None),
+        read => read.map(Some),
+    }
 }
 
 fn set(connection: &Connection, name: &str, value: &str) -> Result<(), Fault> {
     let text = "INSERT INTO velvet_about (name, value) VALUES (?1, ?2) ON CONFLICT (name) DO UPDATE SET value = ?2";
-    let mut statement = connection.prepare(text)?;
-    statement.bind_all(&[name.into(), value.into()])?;
-    statement.execute().map(drop)
+    connection.execute(text, [name.into(), value.into()]).map(drop)
 }
 
 fn went_through(connection: &Connection, declared: &Declared, version: u32, took: Duration) -> Result<(), Fault> {
     let at = format!("{:.9}", jiff::Timestamp::now());
     let took = i64::try_from(took.as_millis()).unwrap_or(i64::MAX);
     let text = "INSERT OR REPLACE INTO velvet_versions (version, at, app_version, took_ms) VALUES (?1, ?2, ?3, ?4)";
-    let mut statement = connection.prepare(text)?;
-    statement.bind_all(&[version.into(), at.into(), declared.app_version.clone().into(), took.into()])?;
-    statement.execute().map(drop)
+    let values = [version.into(), (&at).into(), declared.app_version.as_ref().into(), took.into()];
+    connection.execute(text, values).map(drop)
 }

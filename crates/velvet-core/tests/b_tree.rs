@@ -2,8 +2,9 @@
 
 use proptest::prelude::*;
 use velvet_core::Value;
-use velvet_core::log::{FRAME, HEAD, Head, Header};
-use velvet_core::pages::{Encoding, Layout, Node, node, rest, unused, values};
+use velvet_core::b_tree::{Encoding, Layout, Node, node, rest, unused, values};
+use velvet_core::header::Header;
+use velvet_core::wal::{FRAME, HEADER, WalHeader};
 
 const PAGE: usize = 512;
 
@@ -115,7 +116,7 @@ proptest! {
         prop_assert!(rest(&page, &layout()).is_some());
         let (_, named) = unused(&page, &layout()).unwrap();
         prop_assert!(named.len() <= PAGE / 4);
-        let _ = Head::read(page[..HEAD].try_into().unwrap()).map(|head| head.frame(page[..FRAME].try_into().unwrap()));
+        let _ = WalHeader::read(page[..HEADER].try_into().unwrap()).map(|head| head.frame(page[..FRAME].try_into().unwrap()));
         let mut header: [u8; 100] = page[..100].try_into().unwrap();
         let _ = (Header::read(&header, u64::MAX), Layout::read(&header));
         header[..16].copy_from_slice(b"SQLite format 3\0");
@@ -127,7 +128,7 @@ proptest! {
 
 #[test]
 fn the_beginning_of_a_log_is_told_by_its_own_sum() {
-    let mut head = [0_u8; HEAD];
+    let mut head = [0_u8; HEADER];
     head[..4].copy_from_slice(&0x377f_0683_u32.to_be_bytes());
     head[8..12].copy_from_slice(&4096_u32.to_be_bytes());
     head[16..24].copy_from_slice(b"saltsalt");
@@ -139,7 +140,7 @@ fn the_beginning_of_a_log_is_told_by_its_own_sum() {
     }
     head[24..28].copy_from_slice(&first.to_be_bytes());
     head[28..].copy_from_slice(&second.to_be_bytes());
-    let read = Head::read(&head).unwrap();
+    let read = WalHeader::read(&head).unwrap();
     assert_eq!(read.page_size, 4096);
     let mut frame = [0_u8; FRAME];
     frame[3] = 7;
@@ -149,5 +150,5 @@ fn the_beginning_of_a_log_is_told_by_its_own_sum() {
     frame[7] = 9;
     assert_eq!(read.frame(&frame), Some((7, Some(9))));
     head[20] ^= 1;
-    assert_eq!(Head::read(&head), None);
+    assert_eq!(WalHeader::read(&head), None);
 }

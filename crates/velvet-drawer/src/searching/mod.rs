@@ -1,5 +1,9 @@
 //! Telling the search indexes which words stand in the rows that were written, and seeing that they are right.
 
+mod texts;
+
+pub(crate) use texts::TextsAtHand;
+
 use crate::engine::{Connection, Fault, FaultKind};
 use std::time::Duration;
 use velvet_core::search::indexed;
@@ -14,10 +18,7 @@ pub(crate) fn searched(structure: &Structure) -> impl Iterator<Item = &Table> {
 
 /// Whether rows were written of whose words the indexes were not told yet.
 pub(crate) fn is_behind(connection: &Connection) -> Result<bool, Fault> {
-    let text = format!("SELECT 1 FROM {UNINDEXED} LIMIT 1");
-    let mut statement = connection.prepare(&text)?;
-    let mut rows = statement.rows();
-    Ok(rows.next()?.is_some())
+    Ok(connection.one(&format!("SELECT 1 FROM {UNINDEXED} LIMIT 1"), [], |_| ())?.is_some())
 }
 
 /// As [`catch_up`], in a transaction of its own, without waiting for others who write: where somebody does, what was noted stays so.
@@ -45,19 +46,15 @@ pub(crate) fn catch_up(connection: &Connection, structure: &Structure) -> Result
     }
     for Table { name, searchable, .. } in searched(structure) {
         let (read, write) = (statement::noted_rows(name, searchable), statement::index_row(name, searchable));
-        let mut noted = connection.prepare(&read)?;
         let mut index = connection.prepare(&write)?;
-        let mut rows = noted.rows();
-        while let Some(row) = rows.next()? {
+        connection.rows(&read, [], |row| {
             index.bind(1, row.value(0))?;
             for at in 1..=searchable.len() {
-                let words = words_of(row.value(at));
-                index.bind(at + 1, words.as_deref().map_or(ValueRef::Missing, ValueRef::Text))?;
+                index.bind(at + 1, words_of(row.value(at)).as_deref().into())?;
             }
-            index.execute()?;
-        }
-        drop(rows);
-        connection.execute(&statement::forget_notes(name))?;
+            index.execute().map(drop)
+        })?;
+        connection.execute(&statement::forget_notes(name), [])?;
     }
     Ok(())
 }

@@ -1,7 +1,8 @@
 //! A record that is being edited: a new one, or a copy of a stored one.
 
 use crate::key::Key;
-use crate::record::{Record, Stored};
+use crate::record::Record;
+use crate::stored::Stored;
 use crate::stored_form::StoredForm;
 use std::fmt;
 use std::ops::{Deref, DerefMut};
@@ -10,19 +11,19 @@ use std::ops::{Deref, DerefMut};
 /// what was edited of the other; dropping discards it.
 ///
 /// ```
-/// # use velvet_drawer::{Draft, Record};
+/// # use velvet_drawer::{Edit, Record};
 /// # fn edit<Piece: Record>(empty: Piece) {
-/// let draft = Draft::new(empty);
-/// assert!(draft.is_new());
+/// let edit = Edit::new(empty);
+/// assert!(edit.is_new());
 /// # }
 /// ```
-pub struct Draft<T> {
+pub struct Edit<T> {
     record: T,
-    origin: Option<Origin<T>>,
+    base: Option<Base<T>>,
 }
 
-/// The stored record that a draft is a copy of.
-struct Origin<T> {
+/// The stored record that an edit is a copy of.
+struct Base<T> {
     key: Key<T>,
     /// What was stored when the copy was taken.
     form: StoredForm,
@@ -30,28 +31,28 @@ struct Origin<T> {
     only: Option<Vec<usize>>,
 }
 
-impl<T: Record> Draft<T> {
+impl<T: Record> Edit<T> {
     /// A new record.
-    pub fn new(record: T) -> Draft<T> {
-        Draft { record, origin: None }
+    pub fn new(record: T) -> Edit<T> {
+        Edit { record, base: None }
     }
 
     /// A stored record, to be edited.
-    pub fn of(stored: Stored<T>) -> Draft<T> {
+    pub fn of(stored: Stored<T>) -> Edit<T> {
         // What was read has a stored form; were there none, every column would count as edited.
         let form = StoredForm::of(&*stored).unwrap_or_default();
         let (key, record) = stored.into_parts();
-        Draft { record, origin: Some(Origin { key, form, only: None }) }
+        Edit { record, base: Some(Base { key, form, only: None }) }
     }
 
     /// The key of the stored record; nothing for a new one.
     pub fn key(&self) -> Option<Key<T>> {
-        self.origin.as_ref().map(|origin| origin.key)
+        self.base.as_ref().map(|base| base.key)
     }
 
     /// Whether it is a new record.
     pub fn is_new(&self) -> bool {
-        self.origin.is_none()
+        self.base.is_none()
     }
 
     /// The names of the columns that were edited; all of them for a new record.
@@ -66,38 +67,38 @@ impl<T: Record> Draft<T> {
 
     /// The same edits as those of a new record, such as after the stored one was removed.
     #[must_use]
-    pub fn as_new(self) -> Draft<T> {
-        Draft::new(self.record)
+    pub fn as_new(self) -> Edit<T> {
+        Edit::new(self.record)
     }
 
     /// The same edits on top of what is stored now: only edited columns are written, and those that were changed meanwhile stay.
     #[must_use]
-    pub fn on_top_of(self, stored: &Stored<T>) -> Draft<T> {
+    pub fn on_top_of(self, stored: &Stored<T>) -> Edit<T> {
         let only = Some(self.edited_positions());
         let form = StoredForm::of(&**stored).unwrap_or_default();
-        Draft { record: self.record, origin: Some(Origin { key: stored.key(), form, only }) }
+        Edit { record: self.record, base: Some(Base { key: stored.key(), form, only }) }
     }
 
     /// This record as a whole in the place of what is stored now.
     #[must_use]
-    pub fn in_place_of(self, stored: &Stored<T>) -> Draft<T> {
+    pub fn in_place_of(self, stored: &Stored<T>) -> Edit<T> {
         let form = StoredForm::of(&**stored).unwrap_or_default();
-        Draft { record: self.record, origin: Some(Origin { key: stored.key(), form, only: None }) }
+        Edit { record: self.record, base: Some(Base { key: stored.key(), form, only: None }) }
     }
 
     /// The columns in which what is stored now differs from what this is a copy of.
     #[doc(hidden)]
     pub fn changed_meanwhile(&self, now: &T) -> Vec<usize> {
         let now = StoredForm::of(now).unwrap_or_default();
-        self.origin.as_ref().map_or_else(Vec::new, |origin| origin.form.changed(&now))
+        self.base.as_ref().map_or_else(Vec::new, |base| base.form.changed(&now))
     }
 
     /// The columns that are to be written.
     #[doc(hidden)]
     pub fn edited_positions(&self) -> Vec<usize> {
-        match &self.origin {
-            Some(Origin { only: Some(only), .. }) => only.clone(),
-            Some(Origin { form, .. }) => match StoredForm::of(&self.record) {
+        match &self.base {
+            Some(Base { only: Some(only), .. }) => only.clone(),
+            Some(Base { form, .. }) => match StoredForm::of(&self.record) {
                 Ok(now) => form.changed(&now),
                 // The value without a stored form is refused when it is written.
                 Err(_) => (0..T::COLUMNS.len()).collect(),
@@ -109,18 +110,18 @@ impl<T: Record> Draft<T> {
     /// Whether columns that were not edited may be stored otherwise than they stand in it.
     #[doc(hidden)]
     pub fn is_partial(&self) -> bool {
-        self.origin.as_ref().is_some_and(|origin| origin.only.is_some())
+        self.base.as_ref().is_some_and(|base| base.only.is_some())
     }
 }
 
 impl<T: Record + Clone> Stored<T> {
     /// A copy to be edited.
-    pub fn draft(&self) -> Draft<T> {
-        Draft::of(self.clone())
+    pub fn edit(&self) -> Edit<T> {
+        Edit::of(self.clone())
     }
 }
 
-impl<T> Deref for Draft<T> {
+impl<T> Deref for Edit<T> {
     type Target = T;
 
     fn deref(&self) -> &T {
@@ -128,16 +129,16 @@ impl<T> Deref for Draft<T> {
     }
 }
 
-impl<T> DerefMut for Draft<T> {
+impl<T> DerefMut for Edit<T> {
     fn deref_mut(&mut self) -> &mut T {
         &mut self.record
     }
 }
 
-impl<T: Record + fmt::Debug> fmt::Debug for Draft<T> {
+impl<T: Record + fmt::Debug> fmt::Debug for Edit<T> {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         match self.key() {
-            Some(key) => write!(f, "draft of {key:?}: ")?,
+            Some(key) => write!(f, "edit of {key:?}: ")?,
             None => write!(f, "new {}: ", T::TABLE)?,
         }
         self.record.fmt(f)

@@ -1,20 +1,20 @@
-//! A form behind which stands a draft: the same save for a new record and an edited one, and nothing that was typed is lost.
+//! A form behind which stands an edit: the same save for a new record and an edited one, and nothing that was typed is lost.
 //!
-//! `cargo run --example form_with_draft`
+//! `cargo run --example form_with_edit`
 
-use velvet_drawer::{Draft, Drawer, Error, Record, Schema, Stored};
+use velvet_drawer::{Drawer, Edit, Error, Record, Schema, Stored};
 
 #[derive(Record, Clone, Debug)]
 struct Piece {
-    #[record(key)]
+    #[record(own_key)]
     mark: String,
     grams: Option<u32>,
     remarks: String,
 }
 
 /// What the form's button does.
-fn save(drawer: &Drawer, draft: Draft<Piece>) -> Result<Stored<Piece>, Error> {
-    match drawer.save(draft) {
+fn save(drawer: &Drawer, edit: Edit<Piece>) -> Result<Stored<Piece>, Error> {
+    match drawer.save(edit) {
         Ok(stored) => {
             println!("Saved: {} with {:?} g, “{}”", stored.mark, stored.grams, stored.remarks);
             Ok(stored)
@@ -41,29 +41,29 @@ fn save(drawer: &Drawer, draft: Draft<Piece>) -> Result<Stored<Piece>, Error> {
 fn main() -> Result<(), Error> {
     let drawer = Drawer::in_memory(Schema::new("kilnbook").record::<Piece>())?;
 
-    let mut form = Draft::new(Piece { mark: "K-101".into(), grams: None, remarks: String::new() });
+    let mut form = Edit::new(Piece { mark: "K-101".into(), grams: None, remarks: String::new() });
     form.remarks = "thrown off the hump".into();
     let bowl = save(&drawer, form)?;
 
-    let mut form = bowl.draft();
+    let mut form = bowl.edit();
     form.grams = Some(640);
     println!("Edited: {}", form.edited().join(", "));
     let bowl = save(&drawer, form)?;
 
-    let mut discarded = bowl.draft();
+    let mut discarded = bowl.edit();
     discarded.remarks = "never mind".into();
     drop(discarded);
 
-    let mut form = bowl.draft();
+    let mut form = bowl.edit();
     form.remarks = "for the market".into();
     drawer.change(bowl.key(), |p| p.grams = Some(590))?; // A sync, meanwhile.
     let bowl = save(&drawer, form)?;
 
-    let mut form = bowl.draft();
+    let mut form = bowl.edit();
     form.remarks = "sold".into();
     drawer.remove(bowl.key())?;
     save(&drawer, form)?;
 
-    save(&drawer, Draft::new(Piece { mark: "K-101".into(), grams: None, remarks: "the same mark again".into() }))?;
+    save(&drawer, Edit::new(Piece { mark: "K-101".into(), grams: None, remarks: "the same mark again".into() }))?;
     Ok(())
 }

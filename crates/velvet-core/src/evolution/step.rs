@@ -1,13 +1,13 @@
 //! One change of a structure.
 
-use crate::structure::{Column, Index, Kind, Structure, Table};
+use crate::structure::{ColumnDefinition, Index, Kind, Structure, Table};
 use serde::{Deserialize, Serialize};
 use std::fmt;
 
 /// One change of a structure, or of what is stored in it.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
-#[serde(tag = "change", rename_all = "kebab-case", deny_unknown_fields)]
-pub enum Change {
+#[serde(tag = "step", rename_all = "kebab-case", deny_unknown_fields)]
+pub enum Step {
     /// A table is renamed; links to it follow.
     RenameTable {
         /// Its name until now.
@@ -34,13 +34,13 @@ pub enum Change {
         /// The table it is added to.
         table: String,
         /// The column.
-        column: Column,
+        column: ColumnDefinition,
         /// What rows that exist get there: an SQL expression over the row. Their default, or nothing, where it is missing.
         #[serde(default, skip_serializing_if = "Option::is_none")]
         fill: Option<String>,
     },
     /// A statement written by hand.
-    Sql {
+    Statement {
         /// The statement.
         statement: String,
     },
@@ -61,7 +61,7 @@ pub enum Change {
         /// The table it is in.
         table: String,
         /// The column as it is from now on, under the name that it has.
-        column: Column,
+        column: ColumnDefinition,
         /// What rows that exist get there: an SQL expression over the row as it was. Their value where it is missing.
         #[serde(default, skip_serializing_if = "Option::is_none")]
         fill: Option<String>,
@@ -74,12 +74,12 @@ pub enum Change {
         column: String,
     },
     /// Another column is the records' own key from now on, or none is.
-    ChangeKey {
+    ChangeOwnKey {
         /// The table.
         table: String,
         /// The column.
         #[serde(default, skip_serializing_if = "Option::is_none")]
-        natural_key: Option<String>,
+        own_key: Option<String>,
     },
     /// A table is dropped, with what is stored in it.
     DropTable {
@@ -109,14 +109,14 @@ pub enum Change {
     },
 }
 
-impl Change {
+impl Step {
     /// Makes the change to a structure.
     ///
     /// # Errors
     /// Says what does not fit: a name that is not there, or is there already.
     pub fn apply(&self, to: &mut Structure) -> Result<(), String> {
         match self {
-            Change::RenameTable { table, to: name } => {
+            Step::RenameTable { table, to: name } => {
                 new_table(to, name)?;
                 self::table(to, table)?.name.clone_from(name);
                 for column in to.tables.iter_mut().flat_map(|t| &mut t.columns) {
@@ -127,39 +127,39 @@ impl Change {
                     }
                 }
             }
-            Change::RenameColumn { table, column, to: name } => {
+            Step::RenameColumn { table, column, to: name } => {
                 let table = self::table(to, table)?;
                 new_column(table, name)?;
                 let found = self::column(table, column)?;
                 found.name.clone_from(name);
                 let indexed = table.indexes.iter_mut().flat_map(|i| &mut i.columns);
-                let named = indexed.chain(&mut table.natural_key).chain(&mut table.searchable);
+                let named = indexed.chain(&mut table.own_key).chain(&mut table.searchable);
                 for other in named.filter(|c| *c == column) {
                     other.clone_from(name);
                 }
                 table.searchable.sort();
             }
-            Change::AddTable { table } => {
+            Step::AddTable { table } => {
                 new_table(to, &table.name)?;
                 to.tables.push(table.clone());
             }
-            Change::AddColumn { table, column, .. } => {
+            Step::AddColumn { table, column, .. } => {
                 let table = self::table(to, table)?;
                 new_column(table, &column.name)?;
                 table.columns.push(column.clone());
             }
-            Change::Sql { .. } | Change::Code { .. } => {}
-            Change::DropIndex { table, index } => {
+            Step::Statement { .. } | Step::Code { .. } => {}
+            Step::DropIndex { table, index } => {
                 let table = self::table(to, table)?;
                 let at = table.indexes.iter().position(|i| i == index);
                 let at =
                     at.ok_or_else(|| format!("`{}` has no such index on {}", table.name, index.columns.join(", ")))?;
                 table.indexes.remove(at);
             }
-            Change::ChangeColumn { table, column, .. } => {
+            Step::ChangeColumn { table, column, .. } => {
                 *self::column(self::table(to, table)?, &column.name)? = column.clone();
             }
-            Change::DropColumn { table, column } => {
+            Step::DropColumn { table, column } => {
                 let table = self::table(to, table)?;
                 self::column(table, column)?;
                 if let Some(index) = table.indexes.iter().find(|i| i.columns.contains(column)) {
@@ -174,12 +174,12 @@ impl Change {
                 }
                 table.columns.retain(|c| c.name != *column);
             }
-            Change::ChangeKey { table, natural_key } => self::table(to, table)?.natural_key.clone_from(natural_key),
-            Change::DropTable { table } => {
+            Step::ChangeOwnKey { table, own_key } => self::table(to, table)?.own_key.clone_from(own_key),
+            Step::DropTable { table } => {
                 self::table(to, table)?;
                 to.tables.retain(|t| t.name != *table);
             }
-            Change::Searchable { table, columns } => {
+            Step::Searchable { table, columns } => {
                 let table = self::table(to, table)?;
                 for name in columns {
                     column(table, name)?;
@@ -187,8 +187,8 @@ impl Change {
                 table.searchable.clone_from(columns);
                 table.searchable.sort();
             }
-            Change::Shared { table, shared } => self::table(to, table)?.shared = *shared,
-            Change::AddIndex { table, index } => {
+            Step::Shared { table, shared } => self::table(to, table)?.shared = *shared,
+            Step::AddIndex { table, index } => {
                 let table = self::table(to, table)?;
                 for name in &index.columns {
                     column(table, name)?;
@@ -205,9 +205,9 @@ impl Change {
     /// What cannot be had back from what is stored afterwards, in words. What is written by hand is not looked into.
     pub fn loss(&self) -> Option<String> {
         match self {
-            Change::DropColumn { table, column } => Some(format!("what is stored in `{table}.{column}`")),
-            Change::DropTable { table } => Some(format!("the rows of `{table}`")),
-            Change::ChangeColumn { table, column, fill: Some(_) } => {
+            Step::DropColumn { table, column } => Some(format!("what is stored in `{table}.{column}`")),
+            Step::DropTable { table } => Some(format!("the rows of `{table}`")),
+            Step::ChangeColumn { table, column, fill: Some(_) } => {
                 Some(format!("the values of `{table}.{}` as they were before they were filled anew", column.name))
             }
             _ => None,
@@ -216,49 +216,49 @@ impl Change {
 
     /// Whether a person wrote it: a draft never holds it.
     pub fn is_by_hand(&self) -> bool {
-        matches!(self, Change::Sql { .. } | Change::Code { .. })
+        matches!(self, Step::Statement { .. } | Step::Code { .. })
     }
 }
 
-impl fmt::Display for Change {
+impl fmt::Display for Step {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         let filled =
             |fill: &Option<String>| fill.as_ref().map(|fill| format!(", filled with {fill}")).unwrap_or_default();
         let index_on = |index: &Index| index.columns.join(", ");
         let unique = |index: &Index| if index.unique { "unique values" } else { "an index" };
         match self {
-            Change::RenameTable { table, to } => write!(f, "the table `{table}` is called `{to}`"),
-            Change::RenameColumn { table, column, to } => write!(f, "`{table}.{column}` is called `{to}`"),
-            Change::AddTable { table } => {
+            Step::RenameTable { table, to } => write!(f, "the table `{table}` is called `{to}`"),
+            Step::RenameColumn { table, column, to } => write!(f, "`{table}.{column}` is called `{to}`"),
+            Step::AddTable { table } => {
                 let columns: Vec<&str> = table.columns.iter().map(|c| c.name.as_str()).collect();
                 write!(f, "the table `{}` is new, with {}", table.name, columns.join(", "))
             }
-            Change::AddColumn { table, column, fill } => {
+            Step::AddColumn { table, column, fill } => {
                 write!(f, "`{table}.{}` is new: {}{}", column.name, column.in_words(), filled(fill))
             }
-            Change::Sql { statement } => write!(f, "by hand: {statement}"),
-            Change::Code { name } => write!(f, "the code `{name}` runs"),
-            Change::DropIndex { table, index } => {
+            Step::Statement { statement } => write!(f, "by hand: {statement}"),
+            Step::Code { name } => write!(f, "the code `{name}` runs"),
+            Step::DropIndex { table, index } => {
                 write!(f, "`{table}` has no longer {} on {}", unique(index), index_on(index))
             }
-            Change::ChangeColumn { table, column, fill } => {
+            Step::ChangeColumn { table, column, fill } => {
                 write!(f, "`{table}.{}` becomes {}{}", column.name, column.in_words(), filled(fill))
             }
-            Change::DropColumn { table, column } => {
+            Step::DropColumn { table, column } => {
                 write!(f, "`{table}.{column}` is dropped, with what is stored in it")
             }
-            Change::ChangeKey { table, natural_key: Some(key) } => write!(f, "`{table}` is known by its `{key}`"),
-            Change::ChangeKey { table, natural_key: None } => write!(f, "`{table}` has no key of its own any more"),
-            Change::DropTable { table } => write!(f, "the table `{table}` is dropped, with what is stored in it"),
-            Change::Searchable { table, columns } if columns.is_empty() => {
+            Step::ChangeOwnKey { table, own_key: Some(key) } => write!(f, "`{table}` is known by its `{key}`"),
+            Step::ChangeOwnKey { table, own_key: None } => write!(f, "`{table}` has no own key any more"),
+            Step::DropTable { table } => write!(f, "the table `{table}` is dropped, with what is stored in it"),
+            Step::Searchable { table, columns } if columns.is_empty() => {
                 write!(f, "no words of `{table}` are searched any more")
             }
-            Change::Searchable { table, columns } => {
+            Step::Searchable { table, columns } => {
                 write!(f, "words are searched in `{table}`({})", columns.join(", "))
             }
-            Change::Shared { table, shared: true } => write!(f, "what changes in `{table}` is kept, to be shared"),
-            Change::Shared { table, shared: false } => write!(f, "what changes in `{table}` is no longer kept"),
-            Change::AddIndex { table, index } => write!(f, "`{table}` has {} on {}", unique(index), index_on(index)),
+            Step::Shared { table, shared: true } => write!(f, "what changes in `{table}` is kept, to be shared"),
+            Step::Shared { table, shared: false } => write!(f, "what changes in `{table}` is no longer kept"),
+            Step::AddIndex { table, index } => write!(f, "`{table}` has {} on {}", unique(index), index_on(index)),
         }
     }
 }
@@ -267,7 +267,7 @@ fn table<'s>(structure: &'s mut Structure, name: &str) -> Result<&'s mut Table, 
     structure.tables.iter_mut().find(|t| t.name == name).ok_or_else(|| format!("there is no table `{name}`"))
 }
 
-fn column<'t>(table: &'t mut Table, name: &str) -> Result<&'t mut Column, String> {
+fn column<'t>(table: &'t mut Table, name: &str) -> Result<&'t mut ColumnDefinition, String> {
     let Table { name: of, columns, .. } = table;
     columns.iter_mut().find(|c| c.name == name).ok_or_else(|| format!("there is no column `{of}.{name}`"))
 }

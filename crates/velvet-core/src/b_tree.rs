@@ -3,6 +3,7 @@
 //!
 //! The form of pages is described in the documentation of the open format.
 
+use crate::header::Header;
 use crate::value::Value;
 use std::ops::Range;
 
@@ -31,7 +32,7 @@ pub enum Encoding {
 impl Layout {
     /// Reads it from the beginning of a file; nothing where that is no database.
     pub fn read(header: &[u8; 100]) -> Option<Layout> {
-        let page_size = crate::log::Header::read(header, 0)?.page_size as usize;
+        let page_size = Header::read(header, 0)?.page_size as usize;
         let usable = page_size - usize::from(header[20]);
         let encoding = match header[59] {
             2 => Encoding::Utf16Low,

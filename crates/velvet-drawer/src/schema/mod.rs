@@ -1,10 +1,15 @@
 //! What an app keeps: its records, declared in one place.
 
-use crate::drawer::Drawer;
+mod code;
+
+pub(crate) use code::Code;
+pub use code::{CodeRow, Upgrade};
+
+use crate::engine::Row;
 use crate::error::{Cause, Error};
-use crate::upgrading::{Code, Upgrade};
 use std::borrow::Cow;
-use velvet_core::evolution::{Head, Hints};
+use velvet_core::evolution::HistoryHead;
+use velvet_core::hints::Hints;
 use velvet_core::structure::{Structure, Table};
 use velvet_core::{Misfit, Record, ValueRef, fingerprint};
 
@@ -41,10 +46,12 @@ pub struct Schema {
 pub(crate) struct RecordType {
     pub(crate) table: &'static str,
     pub(crate) columns: &'static [&'static str],
+    /// Reads all records: the key, then all columns.
+    pub(crate) select: &'static str,
     /// Sees that a stored value is one of the type of a column.
     pub(crate) fits: fn(usize, ValueRef<'_>) -> Result<(), Misfit>,
-    /// Reads every record there is.
-    pub(crate) read_all: fn(&Drawer) -> Result<(), Error>,
+    /// Sees that a row, which begins with the key, is a record of the type.
+    pub(crate) is_readable: fn(Row<'_, '_>) -> Result<(), Misfit>,
 }
 
 /// A schema that was found sound.
@@ -83,8 +90,14 @@ impl Schema {
     #[must_use]
     pub fn record<T: Record>(mut self) -> Schema {
         self.hints.push((T::TABLE, T::HINTS));
-        let read_all = |drawer: &Drawer| drawer.records::<T>().for_each(|_| ());
-        self.types.push(RecordType { table: T::TABLE, columns: T::COLUMNS, fits: T::fits, read_all });
+        let is_readable = |mut row: Row<'_, '_>| T::load(&mut row).map(drop);
+        self.types.push(RecordType {
+            table: T::TABLE,
+            columns: T::COLUMNS,
+            select: &T::statements().select,
+            fits: T::fits,
+            is_readable,
+        });
         match T::table() {
             Ok(table) => self.tables.push(table),
             Err(misfit) => self.misfits.push((T::TABLE, T::COLUMNS, misfit)),
@@ -154,7 +167,7 @@ impl Schema {
     pub(crate) fn declared(self) -> Result<Declared, Error> {
         let mut declared = self.sound()?;
         let Some(text) = &declared.history else { return Ok(declared) };
-        let head = Head::parse(text).map_err(|problem| unsound(&declared.app, &problem.to_string()))?;
+        let head = HistoryHead::parse(text).map_err(|problem| unsound(&declared.app, &problem.to_string()))?;
         if head.app != declared.app {
             return Err(unsound(&declared.app, &format!("its history is that of {:?}", head.app)));
         }

@@ -1,7 +1,7 @@
 //! An app's own code in an upgrade.
 
 use crate::engine::{Connection, Row};
-use crate::error::Error;
+use crate::error::{Cause, Doing, Error};
 use std::fmt;
 use std::sync::Arc;
 use velvet_core::{ColumnType, Misfit, Value};
@@ -37,7 +37,7 @@ pub struct CodeRow<'a, 'r, 's> {
 }
 
 impl<'a> Upgrade<'a> {
-    pub(super) fn new(connection: &'a Connection, doing: &'a str) -> Upgrade<'a> {
+    pub(crate) fn new(connection: &'a Connection, doing: &'a str) -> Upgrade<'a> {
         Upgrade { connection, doing }
     }
 
@@ -46,10 +46,7 @@ impl<'a> Upgrade<'a> {
     /// # Errors
     /// When the engine refuses it.
     pub fn run(&self, statement: &str, values: &[Value]) -> Result<u64, Error> {
-        let engine = |fault| Error::engine(self.doing, fault);
-        let mut statement = self.connection.prepare(statement).map_err(engine)?;
-        statement.bind_all(values).map_err(engine)?;
-        statement.execute().map_err(engine)
+        self.connection.execute(statement, values.iter().map(Value::as_ref)).doing(|| self.doing)
     }
 
     /// Calls `each` with every row of a query with bound values.
@@ -62,14 +59,10 @@ impl<'a> Upgrade<'a> {
         values: &[Value],
         mut each: impl FnMut(CodeRow<'_, '_, '_>) -> Result<(), Error>,
     ) -> Result<(), Error> {
-        let engine = |fault| Error::engine(self.doing, fault);
-        let mut statement = self.connection.prepare(query).map_err(engine)?;
-        statement.bind_all(values).map_err(engine)?;
-        let mut rows = statement.rows();
-        while let Some(row) = rows.next().map_err(engine)? {
-            each(CodeRow { row: &row, doing: self.doing })?;
-        }
-        Ok(())
+        let read = self
+            .connection
+            .rows(query, values.iter().map(Value::as_ref), |row| each(CodeRow { row: &row, doing: self.doing }));
+        read.doing(|| self.doing)
     }
 }
 
@@ -80,7 +73,7 @@ impl CodeRow<'_, '_, '_> {
     /// When what is stored is not a value of that type.
     pub fn get<C: ColumnType>(&self, position: usize) -> Result<C::Value, Error> {
         C::load(self.row.value(position)).map_err(|misfit: Misfit| {
-            Error::new(crate::error::Cause::Unreadable, format!("{}: in column {}, {misfit}", self.doing, position + 1))
+            Error::new(Cause::Unreadable, format!("{}: in column {}, {misfit}", self.doing, position + 1))
         })
     }
 }
@@ -96,7 +89,7 @@ impl Code {
         Code(Arc::new(code))
     }
 
-    pub(super) fn run(&self, upgrade: &Upgrade<'_>) -> Result<(), Error> {
+    pub(crate) fn run(&self, upgrade: &Upgrade<'_>) -> Result<(), Error> {
         (self.0)(upgrade)
     }
 }

@@ -1,0 +1,29 @@
+//! The options that hold for the whole time that a file is open, for all handles to it.
+
+use std::path::PathBuf;
+
+/// The options that hold for the whole time that a file is open, for all handles to it.
+#[derive(Clone, Debug, Default)]
+pub(crate) struct InEffect {
+    /// Which trails are kept, in words; empty where none are.
+    pub(crate) trails: String,
+    pub(crate) relaxed: bool,
+    pub(crate) files_root: Option<PathBuf>,
+    pub(crate) without_sessions: bool,
+}
+
+impl InEffect {
+    /// The options that were asked for, and that are not in effect for a file that is open already.
+    pub(crate) fn lacks(&self, asked: &InEffect) -> Vec<&'static str> {
+        let root = asked.files_root.is_some() && asked.files_root != self.files_root;
+        [
+            (!asked.trails.is_empty() && asked.trails != self.trails, "trail"),
+            (asked.relaxed && !self.relaxed, "relaxed"),
+            (root, "files_root"),
+            (asked.without_sessions && !self.without_sessions, "without_sessions"),
+        ]
+        .into_iter()
+        .filter_map(|(lacks, name)| lacks.then_some(name))
+        .collect()
+    }
+}

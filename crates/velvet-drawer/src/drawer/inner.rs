@@ -1,0 +1,277 @@
+//! What all handles to one open file share, and how work gets a connection to it.
+
+use super::{InEffect, Opened, Reads, Scope, Writes};
+use crate::engine::{Connection, Fault, Pool, Transaction};
+use crate::error::{Cause, Doing, Error};
+use crate::events;
+use crate::schema::Declared;
+use crate::searching::{self, TextsAtHand};
+use crate::sessions::Recorder;
+use crate::trails::Keeping;
+use std::cell::RefCell;
+use std::collections::BTreeMap;
+use std::panic::Location;
+use std::path::{Path, PathBuf};
+use std::sync::{Mutex, PoisonError};
+
+/// What all handles to one open file share.
+pub struct Inner {
+    pub(crate) place: Place,
+    pub(crate) declared: Declared,
+    pub(crate) files_root: Option<PathBuf>,
+    /// The texts that were suggested from last, for the next letter.
+    pub(crate) texts_at_hand: Mutex<Option<TextsAtHand>>,
+    /// Whether words of any table are searched.
+    is_searched: bool,
+    opened: Opened,
+    in_effect: InEffect,
+    recorder: Option<Recorder>,
+    trails: Option<Keeping>,
+    pool: Option<Pool>,
+    handles: Mutex<Handles>,
+}
+
+/// Where a drawer is.
+#[derive(Clone, Debug)]
+pub(crate) enum Place {
+    File(PathBuf),
+    Memory,
+}
+
+#[derive(Default)]
+struct Handles {
+    next: u64,
+    open: BTreeMap<u64, &'static Location<'static>>,
+}
+
+thread_local! {
+    /// The drawers that have a transaction or a view open on this thread.
+    static BUSY_HERE: RefCell<Vec<*const Inner>> = const { RefCell::new(Vec::new()) };
+}
+
+/// Marks a drawer as busy on this thread until it is dropped.
+struct BusyHere;
+
+impl Drop for BusyHere {
+    fn drop(&mut self) {
+        BUSY_HERE.with_borrow_mut(Vec::pop);
+    }
+}
+
+/// How often the search index is told of what other programs wrote, when they write all the time.
+const ATTEMPTS: usize = 3;
+
+pub(crate) const UNTOUCHED: &str = "Nothing was written";
+
+impl Inner {
+    pub(crate) fn new(
+        place: Place,
+        declared: Declared,
+        (files_root, in_effect): (Option<PathBuf>, InEffect),
+        opened: Opened,
+        (recorder, trails): (Option<Recorder>, Option<Keeping>),
+        pool: Pool,
+    ) -> Inner {
+        let is_searched = searching::searched(&declared.structure).next().is_some();
+        Inner {
+            place,
+            is_searched,
+            declared,
+            files_root,
+            texts_at_hand: Mutex::default(),
+            opened,
+            in_effect,
+            recorder,
+            trails,
+            pool: Some(pool),
+            handles: Mutex::default(),
+        }
+    }
+
+    pub(crate) fn opened(&self) -> &Opened {
+        &self.opened
+    }
+
+    /// The options that hold for all handles.
+    pub(crate) fn in_effect(&self) -> &InEffect {
+        &self.in_effect
+    }
+
+    /// What writes this session down, where that is on.
+    pub(crate) fn recorder(&self) -> Option<&Recorder> {
+        self.recorder.as_ref()
+    }
+
+    pub(crate) fn pool(&self) -> &Pool {
+        self.pool.as_ref().unwrap_or_else(|| unreachable!("the pool is taken out only when the file is closed"))
+    }
+
+    pub(super) fn new_handle(&self, at: &'static Location<'static>) -> u64 {
+        let mut handles = self.handles.lock().unwrap_or_else(PoisonError::into_inner);
+        handles.next += 1;
+        let handle = handles.next;
+        handles.open.insert(handle, at);
+        handle
+    }
+
+    pub(super) fn forget_handle(&self, handle: u64) {
+        self.handles.lock().unwrap_or_else(PoisonError::into_inner).open.remove(&handle);
+    }
+
+    pub(super) fn open_handles(&self) -> Vec<&'static Location<'static>> {
+        self.handles.lock().unwrap_or_else(PoisonError::into_inner).open.values().copied().collect()
+    }
+
+    /// Closes the file.
+    pub(super) fn close(&mut self) -> Result<(), Fault> {
+        let Some(pool) = self.pool.take() else { return Ok(()) };
+        if let Some(recorder) = self.recorder.take() {
+            recorder.end(&pool.shared_writer());
+        }
+        // The connection that watches over texts at hand must be closed first.
+        self.texts_at_hand.get_mut().unwrap_or_else(PoisonError::into_inner).take();
+        pool.close()
+    }
+
+    /// Runs `work` with a connection that reads.
+    #[inline]
+    pub(crate) fn reading<R>(&self, work: impl FnOnce(Scope<'_, Reads>) -> Result<R, Error>) -> Result<R, Error> {
+        self.refuse_if_busy_here("read")?;
+        match self.pool().reader() {
+            Ok(reader) => work(Scope::new(&reader, self)),
+            Err(fault) => Err(self.place.name(Error::from(fault).doing("cannot open the file for reading"))),
+        }
+    }
+
+    /// A connection that reads, for whoever closes it before the file is closed.
+    pub(crate) fn own_reader(&self) -> Result<Connection, Error> {
+        let reader = self.pool().own_reader().doing(|| "cannot open the file for reading");
+        reader.map_err(|error| self.place.name(error))
+    }
+
+    /// Runs `work` with such a connection.
+    pub(crate) fn with_reader<'c, R>(
+        &'c self,
+        connection: &'c Connection,
+        work: impl FnOnce(Scope<'c, Reads>) -> Result<R, Error>,
+    ) -> Result<R, Error> {
+        work(Scope::new(connection, self))
+    }
+
+    /// Runs `work` in one consistent state of the file, of which the search index was told what other programs wrote.
+    pub(crate) fn viewing<R>(&self, work: impl FnOnce(Scope<'_, Reads>) -> Result<R, Error>) -> Result<R, Error> {
+        self.reading(|scope| {
+            let _state = scope.doing(|| "cannot begin to read", || self.state(scope.connection))?;
+            self.busy_here(|| work(scope))
+        })
+    }
+
+    fn state<'c>(&self, connection: &'c Connection) -> Result<Transaction<'c>, Error> {
+        for _ in 0..ATTEMPTS {
+            let state = connection.snapshot()?;
+            if !self.is_searched || !searching::is_behind(connection)? {
+                return Ok(state);
+            }
+            drop(state);
+            self.tell_the_search_index()?;
+        }
+        Ok(connection.snapshot()?)
+    }
+
+    /// Tells the search index of what other programs wrote. Reading does not wait for writing: where somebody writes just now, what
+    /// the index was not told of is not found yet.
+    pub(crate) fn tell_the_search_index(&self) -> Result<(), Error> {
+        let Some(writer) = self.pool().idle_writer() else { return Ok(()) };
+        searching::catch_up_at_once(&writer, &self.declared.structure, self.pool().wait())
+            .doing(|| "cannot tell the search index of what was written")
+            .map_err(|error| self.place.name(error))
+    }
+
+    /// Runs `work` with the connection that writes.
+    pub(crate) fn with_writer<R>(&self, work: impl FnOnce(Scope<'_, Writes>) -> Result<R, Error>) -> Result<R, Error> {
+        self.refuse_if_busy_here("write to")?;
+        let writer = self.pool().writer();
+        if let Some(recorder) = self.recorder() {
+            recorder.mark(&writer);
+        }
+        let result = work(Scope::new(&writer, self));
+        writer.settle_counts();
+        result
+    }
+
+    /// Runs `work`, which writes records in one statement. Where trails are kept it is a transaction, in which the write gets its
+    /// number; and where words are searched, in which the index is told of it.
+    #[inline]
+    pub(crate) fn writing<R>(&self, work: impl FnOnce(Scope<'_, Writes>) -> Result<R, Error>) -> Result<R, Error> {
+        if self.trails.is_some() || self.is_searched { self.transaction(work) } else { self.with_writer(work) }
+    }
+
+    /// Runs `work` as one transaction: everything that it writes is kept together, or not at all.
+    pub(crate) fn transaction<R>(&self, work: impl FnOnce(Scope<'_, Writes>) -> Result<R, Error>) -> Result<R, Error> {
+        self.with_writer(|scope| {
+            let connection = scope.connection;
+            let mut session = None;
+            if let Some(recorder) = self.recorder() {
+                recorder.note_if_due(connection);
+                if self.trails.is_some() {
+                    session = Some(scope.doing(|| "cannot begin the session", || Ok(recorder.number(connection)?))?);
+                }
+            }
+            let transaction = scope.doing(|| "cannot begin to write", || Ok(connection.transaction()?))?;
+            if let Some(trails) = &self.trails {
+                scope.doing(|| "cannot begin the trail of a write", || Ok(trails.begin(connection)?))?;
+            }
+            let result = self.busy_here(|| work(scope))?;
+            if self.is_searched {
+                scope.tell_search_index()?;
+            }
+            if let Some(trails) = &self.trails {
+                scope.doing(|| "cannot keep the trail of a write", || Ok(trails.end(connection, session)?))?;
+            }
+            scope.doing(|| "cannot keep what was written", || Ok(transaction.commit()?))?;
+            Ok(result)
+        })
+    }
+
+    /// Runs `work` with this drawer marked as busy on this thread.
+    fn busy_here<R>(&self, work: impl FnOnce() -> R) -> R {
+        BUSY_HERE.with_borrow_mut(|busy| busy.push(std::ptr::from_ref(self)));
+        let _mark = BusyHere;
+        work()
+    }
+
+    #[inline]
+    pub(crate) fn refuse_if_busy_here(&self, what: &str) -> Result<(), Error> {
+        if !BUSY_HERE.with_borrow(|busy| busy.contains(&std::ptr::from_ref(self))) {
+            return Ok(());
+        }
+        Err(self.place.name(
+            Error::new(
+                Cause::Nested,
+                format!("cannot {what} the drawer inside its own `write` or `read`, on the same thread"),
+            )
+            .untouched("Nothing was written by this call")
+            .advise("Use what the closure is given: `tx` or `view`"),
+        ))
+    }
+}
+
+impl Drop for Inner {
+    fn drop(&mut self) {
+        // What a commit acknowledged is safe already; whoever wants to know how closing went calls `Drawer::close`.
+        let _ = self.close();
+        if let Place::File(path) = &self.place {
+            events::closed(path, self.declared.version);
+        }
+    }
+}
+
+impl Place {
+    /// Names the file in an error.
+    pub(crate) fn name(&self, error: Error) -> Error {
+        match self {
+            Place::File(path) => error.in_file(path),
+            Place::Memory => error.in_file(Path::new("(in memory)")),
+        }
+    }
+}

@@ -1,0 +1,123 @@
+//! The handle to an open drawer.
+
+mod access;
+mod background;
+mod in_effect;
+mod inner;
+mod opened;
+mod scope;
+
+pub use access::{Access, Alone, MayWrite};
+pub(crate) use in_effect::InEffect;
+pub(crate) use inner::{Inner, Place, UNTOUCHED};
+pub use opened::Opened;
+pub use scope::{Mode, Reads, Scope, Writes};
+
+use crate::engine::bytes_of;
+use crate::error::{Cause, Doing, Error};
+use std::fmt;
+use std::panic::Location;
+use std::path::Path;
+use std::sync::Arc;
+
+/// An open database file: a cheap handle that is cloned freely and used from any thread.
+///
+/// Dropping the last handle closes the file; nothing that was acknowledged is lost either way.
+///
+/// Inside the closures of [`Drawer::write`] and [`Drawer::read`] use what they are given; the drawer itself refuses to
+/// be used there, on the same thread, because it would wait for itself or see another state ([`Error::is_nested`]).
+pub struct Drawer {
+    pub(crate) inner: Arc<Inner>,
+    handle: u64,
+}
+
+impl Drawer {
+    /// What is asked of the drawer, to be run by itself.
+    pub(crate) fn alone(&self) -> Alone {
+        Alone::of(&self.inner)
+    }
+
+    #[track_caller]
+    pub(crate) fn of(inner: Arc<Inner>) -> Drawer {
+        let handle = inner.new_handle(Location::caller());
+        Drawer { inner, handle }
+    }
+
+    /// The whole path of the file; nothing for a drawer in memory.
+    pub fn path(&self) -> Option<&Path> {
+        match &self.inner.place {
+            Place::File(path) => Some(path),
+            Place::Memory => None,
+        }
+    }
+
+    /// What opening it came to: whether it was created, or upgraded and how. Of a file that was open already, what its
+    /// first opening came to.
+    pub fn opened(&self) -> &Opened {
+        self.inner.opened()
+    }
+
+    /// The whole drawer as bytes, such as its file would hold once everything is merged.
+    ///
+    /// # Errors
+    /// When the file cannot be read.
+    pub fn to_bytes(&self) -> Result<Vec<u8>, Error> {
+        let doing = || "cannot read the whole drawer";
+        self.inner.reading(|scope| scope.doing(doing, || Ok(bytes_of(scope.connection)?)))
+    }
+
+    /// Closes this handle, and the file when it is the last one.
+    ///
+    /// # Errors
+    /// When other handles keep the file open, with the places that took them ([`Error::is_in_use`]). This handle is
+    /// closed all the same, and the file follows when the last of the others is dropped.
+    pub fn close(self) -> Result<(), Error> {
+        let inner = Arc::clone(&self.inner);
+        drop(self);
+        let still_open = inner.open_handles();
+        match Arc::try_unwrap(inner) {
+            Ok(mut inner) => {
+                let closed = inner.close().doing(|| "cannot close the drawer");
+                closed.map_err(|error| inner.place.name(error))
+            }
+            // Another handle was dropped this very moment, and is closing the file.
+            Err(_) if still_open.is_empty() => Ok(()),
+            Err(inner) => {
+                let places: Vec<String> = still_open.iter().map(|at| format!("{}:{}", at.file(), at.line())).collect();
+                let count =
+                    if places.len() == 1 { "1 other handle".into() } else { format!("{} other handles", places.len()) };
+                Err(inner.place.name(
+                    Error::new(
+                        Cause::InUse,
+                        format!("the file stays open: {count} in use, taken at {}", places.join(", ")),
+                    )
+                    .untouched("This handle is closed; nothing acknowledged is lost")
+                    .advise("Drop the others, or close them"),
+                ))
+            }
+        }
+    }
+}
+
+impl Clone for Drawer {
+    #[track_caller]
+    fn clone(&self) -> Drawer {
+        Drawer::of(Arc::clone(&self.inner))
+    }
+}
+
+impl Drop for Drawer {
+    fn drop(&mut self) {
+        self.inner.forget_handle(self.handle);
+    }
+}
+
+impl fmt::Debug for Drawer {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.debug_struct("Drawer")
+            .field("place", &self.inner.place)
+            .field("app", &self.inner.declared.app)
+            .field("version", &self.inner.declared.version)
+            .finish_non_exhaustive()
+    }
+}

@@ -1,0 +1,75 @@
+//! The one way to a file: where it is, how long to wait for other processes, and how its commits are kept.
+
+use super::{Connection, Fault, Reporting, Traceless, is_open_here};
+use std::fs;
+use std::io::{self, Read};
+use std::path::{Path, PathBuf};
+use std::time::Duration;
+use velvet_core::header::Header;
+
+/// The way to a file.
+#[derive(Clone, Debug)]
+pub(crate) struct Opener {
+    pub(crate) path: PathBuf,
+    pub(crate) settings: Settings,
+}
+
+/// How connections behave.
+#[derive(Clone, Debug, Default)]
+pub(crate) struct Settings {
+    /// How long to wait for another process before giving up.
+    pub(crate) wait: Duration,
+    /// Whether a commit may return before it is safe from a loss of power.
+    pub(crate) relaxed: bool,
+    /// Which statements the app's log is told of.
+    pub(crate) reporting: Reporting,
+}
+
+impl Opener {
+    /// For work of ours that does not wait for other processes.
+    pub(crate) fn new(path: &Path) -> Opener {
+        Opener { path: path.to_owned(), settings: Settings::default() }
+    }
+
+    /// Waits this long for other processes.
+    pub(crate) fn waiting(mut self, wait: Duration) -> Opener {
+        self.settings.wait = wait;
+        self
+    }
+
+    /// For a file that is made anew if the device loses power.
+    pub(crate) fn relaxed(mut self) -> Opener {
+        self.settings.relaxed = true;
+        self
+    }
+
+    /// A connection that reads and writes, and creates the file where there is none.
+    pub(crate) fn writer(&self) -> Result<Connection, Fault> {
+        Connection::writer(&self.path, &self.settings)
+    }
+
+    /// A connection that only reads, beside those that write.
+    pub(crate) fn reader(&self) -> Result<Connection, Fault> {
+        Connection::reader(&self.path, &self.settings)
+    }
+
+    /// A connection that only reads, and leaves no trace on the file or beside it.
+    pub(crate) fn traceless(&self) -> Result<Traceless, Fault> {
+        Traceless::open(&self.path)
+    }
+
+    /// What the file begins with, read past the engine; nothing where it is no database, or this process has it open.
+    pub(crate) fn header(&self) -> io::Result<Option<Header>> {
+        if is_open_here(&self.path) {
+            return Ok(None);
+        }
+        let mut bytes = [0; Header::BYTES];
+        let mut file = fs::File::open(&self.path)?;
+        let length = file.metadata()?.len();
+        if length < Header::BYTES as u64 {
+            return Ok(None);
+        }
+        file.read_exact(&mut bytes)?;
+        Ok(Header::read(&bytes, length))
+    }
+}

@@ -1,0 +1,241 @@
+//! What opening a drawer does, from a path to an open file.
+
+use super::aside;
+use super::create;
+use super::kept::keep_within;
+use super::options::{FillNew, Options};
+use super::path;
+use super::recognise::{self, Found, recognise};
+use super::registry;
+use crate::about::About;
+use crate::drawer::{Drawer, InEffect, Inner, Opened, Place};
+use crate::engine::{self, Connection, Fault, FaultKind, Opener, Pool};
+use crate::error::{Doing, Error};
+use crate::events;
+use crate::schema::{Declared, Schema};
+use crate::searching;
+use crate::sessions::{Recorder, Start};
+use crate::trails::Keeping;
+use crate::upgrading::{self, Watch};
+use std::io;
+use std::path::Path;
+use std::sync::Arc;
+use std::time::{Duration, Instant};
+use velvet_core::structure::Structure;
+
+impl Options {
+    /// What holds for the whole time that the file is open.
+    fn in_effect(&self, declared: &Declared) -> InEffect {
+        InEffect {
+            trails: self.trails.in_effect(declared),
+            relaxed: self.settings.relaxed,
+            files_root: self.files_root.clone(),
+            without_sessions: self.sessions_kept.is_none(),
+        }
+    }
+
+    fn opener(&self, path: &Path) -> Opener {
+        Opener { path: path.to_owned(), settings: self.settings.clone() }
+    }
+
+    pub(super) fn watch(&self) -> Watch {
+        Watch::new(self.slow_upgrade, self.fail_upgrade)
+    }
+
+    pub(super) fn open_watched(self, path: &Path, schema: Schema, watch: &Watch) -> Result<Arc<Inner>, Error> {
+        let begun = Instant::now();
+        let result = schema.declared().map_err(|e| e.in_file(path)).and_then(|mut declared| {
+            declared.app_version.clone_from(&self.app_version);
+            self.trails.fits(&declared).map_err(|e| e.in_file(path))?;
+            let path = path::prepared(path)?;
+            events::configured(&path, &declared.app, declared.version);
+            let asked = self.in_effect(&declared);
+            registry::open(&path, declared, &asked, |declared| {
+                let inner = self.open_file(&path, declared, watch)?;
+                tell(&path, inner.opened(), inner.declared.version, begun.elapsed());
+                Ok(inner)
+            })
+        });
+        result.inspect_err(|error| events::failed(path, error))
+    }
+
+    fn open_file(self, path: &Path, declared: Declared, watch: &Watch) -> Result<Arc<Inner>, Error> {
+        let place = Place::File(path.to_owned());
+        let shipped = match &self.shipped {
+            Some(shipped) if !path.exists() => shipped.copy_to(path)?,
+            _ => false,
+        };
+        let in_effect = self.in_effect(&declared);
+        let mut set_aside = None;
+        let opened = self.writer(path, &declared, watch).or_else(|error| {
+            let error = place.name(error);
+            if !self.set_aside.covers(&error) {
+                return Err(error);
+            }
+            set_aside = Some(aside::set_aside(path)?);
+            self.writer(path, &declared, watch).map_err(|e| place.name(e))
+        });
+        let (mut writer, opened) = opened?;
+        let opened = Opened { shipped, set_aside, ..opened };
+        let opener = self.opener(path);
+        let files_root = self.files_root.or_else(|| path.parent().map(Path::to_owned));
+        let start = self.sessions_kept.map(|kept| Start {
+            opener: opener.clone(),
+            app_version: declared.app_version.clone(),
+            schema_version: declared.version,
+            opened: opened.in_words(),
+            kept,
+        });
+        let recorder = start.map(Recorder::new);
+        if let Some(recorder) = &recorder {
+            writer.count_writes(recorder.hears());
+        }
+        let trails = self.trails.any(&declared).then(|| Keeping::new(self.trails.entries, self.trails.age));
+        if opened.upgraded.is_some() || opened.adopted.is_some() {
+            keep_within(path, self.copies);
+        }
+        let copies = self.copies;
+        let pool = Pool::new(opener, writer);
+        let inner = Arc::new(Inner::new(place, declared, (files_root, in_effect), opened, (recorder, trails), pool));
+        filled(&inner, self.fill_new)?;
+        if let Some(recorder) = inner.recorder() {
+            let path = path.to_owned();
+            recorder.begin(inner.pool().shared_writer(), move || keep_within(&path, copies));
+        }
+        Ok(inner)
+    }
+
+    /// The connection that writes to the file at `path`, once that has the declared structure.
+    fn writer(&self, path: &Path, declared: &Declared, watch: &Watch) -> Result<(Connection, Opened), Error> {
+        let engine = |fault| {
+            let error = Error::from(told_from_read_only(fault, path));
+            error.doing("cannot open the drawer").untouched(recognise::UNTOUCHED)
+        };
+        let writer = self.opener(path).writer().map_err(engine)?;
+        let adopts =
+            |error: &Error| self.adopt.as_ref().filter(|_| error.is_other_app() && recognise::is_plain(&writer));
+        match recognise(&writer, declared) {
+            Ok(found) => {
+                writer.keep_log(self.settings.wait).map_err(engine)?;
+                let opened = self.bring_up(&writer, found, declared, Some(path), watch)?;
+                Ok((writer, opened))
+            }
+            Err(error) => {
+                let Some(conversions) = adopts(&error) else { return Err(error) };
+                let adopted = upgrading::adopt(&writer, declared, Some(path), watch, conversions)?;
+                writer.keep_log(self.settings.wait).map_err(engine)?;
+                let found = recognise(&writer, declared)?;
+                let opened = self.bring_up(&writer, found, declared, Some(path), watch)?;
+                Ok((writer, Opened { adopted: Some(adopted), ..opened }))
+            }
+        }
+    }
+
+    /// Makes the declared structure of what was found.
+    fn bring_up(
+        &self,
+        connection: &Connection,
+        found: Found,
+        declared: &Declared,
+        path: Option<&Path>,
+        watch: &Watch,
+    ) -> Result<Opened, Error> {
+        match found {
+            Found::Current { trail } => {
+                self.trails.bring_up(connection, declared, &trail)?;
+                self.index_what_others_wrote(connection, &declared.structure);
+                Ok(Opened::default())
+            }
+            Found::Older(from) => {
+                let upgraded = upgrading::upgrade(connection, declared, from, path, watch)?;
+                self.trails.bring_up(connection, declared, "")?;
+                Ok(Opened { upgraded, ..Opened::default() })
+            }
+            Found::Fresh if create::create(connection, declared, self.fill_new.is_some())? => {
+                self.trails.bring_up(connection, declared, "")?;
+                Ok(Opened { created: true, ..Opened::default() })
+            }
+            // Another process was faster, perhaps with an older version of the app.
+            Found::Fresh => self.bring_up(connection, recognise(connection, declared)?, declared, path, watch),
+        }
+    }
+
+    /// So that the first search finds what other programs wrote while the file was closed. Where that cannot be, the search says so.
+    fn index_what_others_wrote(&self, connection: &Connection, structure: &Structure) {
+        let is_searched = searching::searched(structure).next().is_some();
+        if is_searched && searching::is_behind(connection).unwrap_or_default() {
+            let _ = searching::catch_up_at_once(connection, structure, self.settings.wait);
+        }
+    }
+
+    pub(super) fn open_memory(
+        self,
+        schema: Schema,
+        fill: impl FnOnce(&mut Connection, Duration) -> Result<(), Error>,
+    ) -> Result<Arc<Inner>, Error> {
+        let name = |error: Error| Place::Memory.name(error);
+        let watch = self.watch();
+        let mut declared = schema.declared().map_err(name)?;
+        self.trails.fits(&declared).map_err(name)?;
+        declared.app_version.clone_from(&self.app_version);
+        let place = engine::memory_place();
+        let mut writer = self.opener(&place).writer().doing(|| "cannot open a drawer in memory").map_err(name)?;
+        fill(&mut writer, self.settings.wait).map_err(name)?;
+        let found = recognise(&writer, &declared).map_err(name)?;
+        let opened = self.bring_up(&writer, found, &declared, None, &watch).map_err(name)?;
+        let trails = self.trails.any(&declared).then(|| Keeping::new(self.trails.entries, self.trails.age));
+        let pool = Pool::new(self.opener(&place), writer);
+        let in_effect = InEffect::default();
+        let inner =
+            Arc::new(Inner::new(Place::Memory, declared, (self.files_root, in_effect), opened, (None, trails), pool));
+        filled(&inner, self.fill_new)?;
+        Ok(inner)
+    }
+}
+
+/// The engine says of a file in a folder that cannot be written only that it cannot be opened, because it wants to put its
+/// log there.
+fn told_from_read_only(fault: Fault, path: &Path) -> Fault {
+    let folder = path.parent().filter(|_| fault.kind == FaultKind::CannotOpen);
+    let Some(Err(error)) = folder.map(tempfile::tempfile_in) else { return fault };
+    match error.kind() {
+        io::ErrorKind::PermissionDenied | io::ErrorKind::ReadOnlyFilesystem => {
+            Fault { kind: FaultKind::ReadOnly, message: error.to_string() }
+        }
+        _ => fault,
+    }
+}
+
+/// Brings data into a file that waits for it.
+fn filled(inner: &Arc<Inner>, fill: Option<FillNew>) -> Result<(), Error> {
+    let Some(FillNew(fill)) = fill else { return Ok(()) };
+    Drawer::of(Arc::clone(inner)).write(|tx| {
+        let scope = tx.scope();
+        let doing = || "cannot bring data into the new file";
+        if scope.doing(doing, || Ok(About::waits_to_be_filled(scope.connection)?))? {
+            fill(tx)?;
+            scope.doing(doing, || Ok(About::is_filled(scope.connection)?))?;
+        }
+        Ok(())
+    })
+}
+
+/// Tells the app's log what opening came to.
+fn tell(path: &Path, opened: &Opened, version: u32, took: Duration) {
+    if opened.shipped {
+        events::shipped(path);
+    }
+    if let Some(place) = &opened.set_aside {
+        events::set_aside(path, place);
+    }
+    if let Some(adopted) = &opened.adopted {
+        events::adopted(path, adopted.version);
+    }
+    if opened.created {
+        events::created(path, version);
+    }
+    if let Some(upgraded) = &opened.upgraded {
+        events::upgraded(path, upgraded.from, version, upgraded.backup.as_deref());
+    }
+    events::opened(path, version, took);
+}

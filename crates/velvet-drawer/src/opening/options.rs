@@ -1,0 +1,367 @@
+//! How to open a drawer.
+
+use super::aside::SetAside;
+use super::background::Opening;
+use super::kept::Bounds;
+use super::shipped::Shipped;
+use crate::drawer::Drawer;
+use crate::engine::{self, Settings};
+use crate::error::{Doing, Error};
+use crate::events;
+use crate::schema::Schema;
+use crate::sessions;
+use crate::trails::WantedTrails;
+use crate::upgrading::Conversions;
+use crate::writing::Tx;
+use std::fmt;
+use std::path::{Path, PathBuf};
+use std::sync::Arc;
+use std::time::Duration;
+use velvet_core::Record;
+use velvet_core::statement::Trail;
+
+/// How to open a drawer, where the defaults do not fit.
+///
+/// ```
+/// # use velvet_drawer::{Drawer, Record, Schema};
+/// # use std::time::Duration;
+/// # #[derive(Record)] struct Glaze { name: String }
+/// # let folder = tempfile::tempdir().unwrap();
+/// # let path = folder.path().join("kiln.drawer");
+/// let drawer = Drawer::options()
+///     .lock_timeout(Duration::from_secs(20))
+///     .open(path, Schema::new("kilnbook").record::<Glaze>())?;
+/// # Ok::<(), velvet_drawer::Error>(())
+/// ```
+#[derive(Clone, Debug)]
+pub struct Options {
+    pub(super) settings: Settings,
+    pub(super) files_root: Option<PathBuf>,
+    pub(super) app_version: Option<String>,
+    pub(super) slow_upgrade: Option<Duration>,
+    pub(super) fail_upgrade: Option<usize>,
+    pub(super) set_aside: SetAside,
+    pub(super) shipped: Option<Shipped>,
+    pub(super) adopt: Option<Conversions>,
+    pub(super) fill_new: Option<FillNew>,
+    pub(super) sessions_kept: Option<u32>,
+    pub(super) trails: WantedTrails,
+    pub(super) copies: Bounds,
+}
+
+/// Brings data into a new file.
+#[derive(Clone)]
+pub(super) struct FillNew(pub(super) Arc<FillFn>);
+
+pub(super) type FillFn = dyn Fn(&Tx<'_>) -> Result<(), Error> + Send + Sync;
+
+impl fmt::Debug for FillNew {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str("FillNew")
+    }
+}
+
+/// How long to wait for other processes unless said otherwise.
+const WAIT: Duration = Duration::from_secs(5);
+
+impl Default for Options {
+    fn default() -> Options {
+        Options {
+            settings: Settings { wait: WAIT, relaxed: false, reporting: events::reporting() },
+            files_root: None,
+            app_version: None,
+            slow_upgrade: None,
+            fail_upgrade: None,
+            set_aside: SetAside::default(),
+            shipped: None,
+            adopt: None,
+            fill_new: None,
+            sessions_kept: Some(sessions::KEPT),
+            trails: WantedTrails::default(),
+            copies: Bounds::default(),
+        }
+    }
+}
+
+impl Options {
+    /// How long to wait while another process holds the file; 5 seconds unless said otherwise.
+    #[must_use]
+    pub fn lock_timeout(mut self, wait: Duration) -> Options {
+        self.settings.wait = wait;
+        self
+    }
+
+    /// Lets a write return before it is safe from a loss of power.
+    ///
+    /// Writes are several times faster. A crash or kill of the app still loses nothing; when the device loses power, the
+    /// last writes that were acknowledged may be missing, though never half there.
+    #[must_use]
+    pub fn relaxed(mut self) -> Options {
+        self.settings.relaxed = true;
+        self
+    }
+
+    /// Tells the app's log of every statement that takes this long or longer, from its start until the last row was taken;
+    /// a quarter of a second unless said otherwise. Values are not told.
+    #[cfg(feature = "tracing")]
+    #[must_use]
+    pub fn report_slow(mut self, least: std::time::Duration) -> Options {
+        self.settings.reporting.slow = Some(least);
+        self
+    }
+
+    /// Tells the app's log of every statement that reads or writes records.
+    #[cfg(feature = "tracing")]
+    #[must_use]
+    pub fn report_statements(mut self) -> Options {
+        self.settings.reporting.all = true;
+        self
+    }
+
+    /// Tells the values that are bound in a reported statement too. Nobody who must not see them may see the log then.
+    #[cfg(feature = "tracing")]
+    #[must_use]
+    pub fn report_values(mut self) -> Options {
+        self.settings.reporting.values = true;
+        self
+    }
+
+    /// The folder below which [`crate::OutsideFile`]s are; that of the drawer's file unless said otherwise.
+    #[must_use]
+    pub fn files_root(mut self, folder: impl Into<PathBuf>) -> Options {
+        self.files_root = Some(folder.into());
+        self
+    }
+
+    /// The version of the app, to be kept in the file with each version of the schema that it goes through.
+    #[must_use]
+    pub fn app_version(mut self, version: impl Into<String>) -> Options {
+        self.app_version = Some(version.into());
+        self
+    }
+
+    /// Makes every version of an upgrade take this much longer, for a developer who wants to see the app meanwhile.
+    #[must_use]
+    pub fn slow_upgrade(mut self, each_version: Duration) -> Options {
+        self.slow_upgrade = Some(each_version);
+        self
+    }
+
+    /// Makes an upgrade fail after this many versions, or after its last where it goes through fewer, for a developer who wants to see what the app
+    /// does then.
+    #[must_use]
+    pub fn fail_upgrade(mut self, after_versions: usize) -> Options {
+        self.fail_upgrade = Some(after_versions);
+        self
+    }
+
+    /// Sets a file aside whose structure is not the declared one, at the same version, and starts afresh: for the time of
+    /// development. It is moved, with all that belongs to it, and never deleted; [`Opened::set_aside`] says where.
+    #[must_use]
+    pub fn set_aside_other_structure(mut self) -> Options {
+        self.set_aside.other_structure = true;
+        self
+    }
+
+    /// Sets a file aside that a newer version of the app wrote, and starts afresh. The user then sees nothing of what the
+    /// newer app stored, until it is installed again and opens the file that was set aside.
+    #[must_use]
+    pub fn set_aside_newer_version(mut self) -> Options {
+        self.set_aside.newer_version = true;
+        self
+    }
+
+    /// Sets a file aside that is damaged or no database, and starts afresh.
+    #[must_use]
+    pub fn set_aside_unreadable(mut self) -> Options {
+        self.set_aside.unreadable = true;
+        self
+    }
+
+    /// The filled file that ships with the app. Where the drawer's own file is not there yet, this one is copied to its
+    /// place, wholly or not at all, and then upgraded like any other.
+    #[must_use]
+    pub fn shipped_file(mut self, path: impl Into<PathBuf>) -> Options {
+        self.shipped = Some(Shipped::File(path.into()));
+        self
+    }
+
+    /// As [`Options::shipped_file`], from bytes, such as `include_bytes!` gives.
+    #[must_use]
+    pub fn shipped_bytes(mut self, bytes: &'static [u8]) -> Options {
+        self.shipped = Some(Shipped::Bytes(bytes));
+        self
+    }
+
+    /// Takes over a plain database file that the app kept before it used this library: as the newest version whose tables
+    /// and columns it has. Its rows keep their row numbers as keys; a copy from before is kept.
+    ///
+    /// Every value is looked at: where some are none of their column's type, opening fails with how many, and examples; see
+    /// [`Options::adopt_converting`].
+    #[must_use]
+    pub fn adopt(mut self) -> Options {
+        self.adopt.get_or_insert_default();
+        self
+    }
+
+    /// As [`Options::adopt`], where the values of a column have another form than that of its type: they become what an SQL expression
+    /// over the row gives.
+    ///
+    /// ```no_run
+    /// # use velvet_drawer::{Drawer, Record, Schema};
+    /// # #[derive(Record)] struct Piece { thrown_at: jiff::Timestamp }
+    /// let drawer = Drawer::options()
+    ///     .adopt_converting("piece", "thrown_at", "strftime('%Y-%m-%dT%H:%M:%S', thrown_at) || '.000000000Z'")
+    ///     .open("app.db", Schema::new("kilnbook").record::<Piece>())?;
+    /// # Ok::<(), velvet_drawer::Error>(())
+    /// ```
+    #[must_use]
+    pub fn adopt_converting(
+        mut self,
+        table: impl Into<String>,
+        column: impl Into<String>,
+        expression: impl Into<String>,
+    ) -> Options {
+        self.adopt.get_or_insert_default().push((table.into(), column.into(), expression.into()));
+        self
+    }
+
+    /// Brings data into a new file, from anywhere: runs once, in one transaction, before the first open returns. Where it
+    /// fails, so does opening, and the next one runs it again.
+    ///
+    /// ```
+    /// # use velvet_drawer::{Drawer, Record, Schema};
+    /// # #[derive(Record)] struct Glaze { name: String }
+    /// # let folder = tempfile::tempdir().unwrap();
+    /// # let path = folder.path().join("kiln.drawer");
+    /// let drawer = Drawer::options()
+    ///     .fill_new(|tx| tx.insert(Glaze { name: "Celadon".into() }).map(drop))
+    ///     .open(path, Schema::new("kilnbook").record::<Glaze>())?;
+    /// assert_eq!(drawer.count::<Glaze>()?, 1);
+    /// # Ok::<(), velvet_drawer::Error>(())
+    /// ```
+    #[must_use]
+    pub fn fill_new(mut self, fill: impl Fn(&Tx<'_>) -> Result<(), Error> + Send + Sync + 'static) -> Options {
+        self.fill_new = Some(FillNew(Arc::new(fill)));
+        self
+    }
+
+    /// Writes down nothing of what each start of the app did. Unless this is said, the file keeps when each began, at which version,
+    /// how much it wrote and how it ended, for whoever asks why the data are not as expected.
+    #[must_use]
+    pub fn without_sessions(mut self) -> Options {
+        self.sessions_kept = None;
+        self
+    }
+
+    /// Keeps a trail of what is written to records: which was written, when, by which session and in which transaction, also by
+    /// other programs, and what stood there before where [`Trail::Before`] is wanted. Off unless said otherwise.
+    ///
+    /// Each record that is written costs an entry in the file, which keeps the last 10,000, for 90 days ([`Options::trail_kept`]).
+    /// Where the next open says nothing of trails, nothing more is kept; the entries there are stay, until
+    /// [`Drawer::forget_trail`]. `velvet trail` and [`crate::inspect::File::trail`] show them.
+    ///
+    /// ```
+    /// # use velvet_drawer::{Drawer, Record, Schema};
+    /// use velvet_drawer::{Trail, inspect};
+    /// # #[derive(Record)] struct Piece { mark: String, grams: u32 }
+    /// # let folder = tempfile::tempdir().unwrap();
+    /// # let path = folder.path().join("kiln.drawer");
+    /// let drawer = Drawer::options().trail(Trail::Before).open(&path, Schema::new("kilnbook").record::<Piece>())?;
+    /// let bowl = drawer.insert(Piece { mark: "K-1".into(), grams: 640 })?;
+    /// drawer.change(bowl.key(), |p| p.grams = 590)?;
+    ///
+    /// let file = inspect::File::open(&path)?;
+    /// let newest = &file.trail(&inspect::TrailOf::default())?[0];
+    /// assert_eq!(newest.columns[0].before, inspect::Told::Value(640.into()));
+    /// assert_eq!(newest.columns[0].after, inspect::Told::Value(590.into()));
+    /// # Ok::<(), velvet_drawer::Error>(())
+    /// ```
+    #[must_use]
+    pub fn trail(mut self, trail: Trail) -> Options {
+        self.trails.all = trail;
+        self
+    }
+
+    /// Keeps a trail of one type of record, whatever is kept of the others; see [`Options::trail`].
+    #[must_use]
+    pub fn trail_of<T: Record>(mut self, trail: Trail) -> Options {
+        self.trails.of.push((T::TABLE, trail));
+        self
+    }
+
+    /// How many entries of the trail the file keeps, up to an eighth more, and for how long about.
+    #[must_use]
+    pub fn trail_kept(mut self, entries: u64, age: Duration) -> Options {
+        (self.trails.entries, self.trails.age) = (entries.max(1), age);
+        self
+    }
+
+    /// How many copies from before upgrades that lose something, and from before the library took the file over, stay beside the
+    /// file, and for how long about: the newest 3, for 180 days, unless said otherwise. Files that were set aside stay until
+    /// [`Drawer::remove_from_device`].
+    #[must_use]
+    pub fn copies_kept(mut self, copies: usize, age: Duration) -> Options {
+        self.copies = Bounds { copies, age };
+        self
+    }
+
+    /// How many of the last sessions the file keeps; 200 unless said otherwise.
+    #[must_use]
+    pub fn sessions_kept(mut self, sessions: u32) -> Options {
+        self.sessions_kept = Some(sessions.max(1));
+        self
+    }
+
+    /// Opens the drawer at `path`; see [`Drawer::open`].
+    ///
+    /// # Errors
+    /// As [`Drawer::open`].
+    #[track_caller]
+    pub fn open(self, path: impl AsRef<Path>, schema: Schema) -> Result<Drawer, Error> {
+        let watch = self.watch();
+        // Not by `map`: each handle knows the line of the app that took it.
+        Ok(Drawer::of(self.open_watched(path.as_ref(), schema, &watch)?))
+    }
+
+    /// Opens the drawer at `path` on a thread of its own, so that a long upgrade never holds up the app's first screen.
+    ///
+    /// Dropping the [`Opening`] lets it go on; another open of the same file joins it.
+    ///
+    /// ```
+    /// # use velvet_drawer::{Drawer, Record, Schema};
+    /// # #[derive(Record)] struct Glaze { name: String }
+    /// # let folder = tempfile::tempdir().unwrap();
+    /// # let path = folder.path().join("kiln.drawer");
+    /// let opening = Drawer::options().open_in_background(path, Schema::new("kilnbook").record::<Glaze>());
+    /// while !opening.is_finished() {
+    ///     let progress = opening.progress();
+    ///     println!("{} of {}", progress.versions_done, progress.versions);
+    /// }
+    /// let drawer = opening.wait()?;
+    /// # Ok::<(), velvet_drawer::Error>(())
+    /// ```
+    pub fn open_in_background(self, path: impl Into<PathBuf>, schema: Schema) -> Opening {
+        Opening::start(self, path.into(), schema)
+    }
+
+    /// Opens a new, empty drawer in memory; see [`Drawer::in_memory`].
+    ///
+    /// # Errors
+    /// As [`Drawer::in_memory`].
+    #[track_caller]
+    pub fn in_memory(self, schema: Schema) -> Result<Drawer, Error> {
+        Ok(Drawer::of(self.open_memory(schema, |_, _| Ok(()))?))
+    }
+
+    /// Opens a drawer that somebody holds as bytes; see [`Drawer::from_bytes`].
+    ///
+    /// # Errors
+    /// As [`Drawer::from_bytes`].
+    #[track_caller]
+    pub fn from_bytes(self, bytes: &[u8], schema: Schema) -> Result<Drawer, Error> {
+        Ok(Drawer::of(self.open_memory(schema, |connection, wait| {
+            engine::pour_bytes(bytes, connection, wait).doing(|| "cannot read the bytes")
+        })?))
+    }
+}
