@@ -494,7 +494,7 @@ fn the_cause_of_each_loss_in_the_demo_is_found() {
     assert_eq!(one["columns"]["mark"], "K-140");
     let entry = &one["trail"].as_array().unwrap()[0];
     assert_eq!(entry["columns"]["mark"]["before"]["value"], "K-104");
-    assert_eq!((&entry["session"], &one["links"][0]["key"]["name"]), (&Value::from(8), &Value::from("celadon")));
+    assert_eq!((&entry["session"], &one["links"][0]["known_by"]["name"]), (&Value::from(8), &Value::from("celadon")));
 
     // K-129: the file was pulled without what stands beside it.
     let rows = ["records", &pulled_alone(), "piece", "--sort", "key desc", "--limit", "1", "--columns", "mark"];

@@ -1,8 +1,8 @@
 //! Structures as data: their statements, their fingerprint, what is wrong with them and how they differ.
 
+use velvet_core::evolution::create;
 use velvet_core::fingerprint;
 use velvet_core::name::{nearest, quoted};
-use velvet_core::statement::create;
 use velvet_core::structure::{ColumnDefinition, Index, Kind, OnDelete, Structure, Table};
 
 fn column(name: &str, kind: Kind) -> ColumnDefinition {

@@ -1,11 +1,9 @@
 //! What an upgrade does to a file, in statements.
 
+use super::attendant::{ATTENDANTS, Attendant, Keeps};
 use super::{Step, Version};
 use crate::name::{KEY_COLUMN, quoted};
-use crate::statement::{
-    column_definition, create_index, create_search, create_shared, create_table, drop_search, drop_shared, fill_shared,
-    forget_shared, rename_shared, told_by_key_of,
-};
+use crate::statement::{column_definition, create_index, create_table};
 use crate::structure::{Index, Structure, Table};
 use std::collections::{BTreeMap, BTreeSet};
 
@@ -94,117 +92,87 @@ pub struct Rebuild {
 /// When a change does not fit the structure before it.
 pub fn plan<'v>(from: &Structure, since: impl Iterator<Item = &'v Version>) -> Result<Vec<VersionPlan>, String> {
     let mut now = from.clone();
-    let mut attendants = Attendants::of(from);
+    let mut attendants = ATTENDANTS.map(|attendant| Attending::of(attendant, from));
     let mut steps =
         since.map(|version| step(&mut now, version, &mut attendants)).collect::<Result<Vec<VersionPlan>, String>>()?;
     if let Some(last) = steps.last_mut() {
-        last.operations.extend(attendants.missing(&now));
+        last.operations.extend(attendants.iter().flat_map(|a| a.missing(&now)));
     }
     Ok(steps)
 }
 
-/// What goes with a table in the file: a search index, and triggers that keep what changes. What cannot be done under them is
-/// done without them, and they are made again at the end.
-struct Attendants {
-    search: BTreeMap<String, Vec<String>>,
-    /// The tables whose changes are told.
+/// What hangs on tables as the file has it at a point of the plan. What does not survive a step is removed before it, and made again at
+/// the end.
+struct Attending {
+    of: &'static dyn Attendant,
+    /// The statements by which it was made for each table that has it.
+    stands: BTreeMap<String, Vec<String>>,
+    /// The tables of which it was told all rows.
     told: BTreeSet<String>,
-    /// The tables that have entries for their records.
-    kept: BTreeSet<String>,
-    /// The structure before the upgrade.
-    from: Structure,
 }
 
-impl Attendants {
-    fn of(structure: &Structure) -> Attendants {
-        let searchable = structure.tables.iter().filter(|t| !t.searchable.is_empty());
-        let shared: BTreeSet<String> = structure.tables.iter().filter(|t| t.shared).map(|t| t.name.clone()).collect();
-        let search = searchable.map(|t| (t.name.clone(), t.searchable.clone())).collect();
-        Attendants { search, told: shared.clone(), kept: shared, from: structure.clone() }
+impl Attending {
+    fn of(of: &'static dyn Attendant, structure: &Structure) -> Attending {
+        let made = structure.tables.iter().map(|t| (t.name.clone(), of.make(structure, t)));
+        let stands: BTreeMap<_, _> = made.filter(|(_, made)| !made.is_empty()).collect();
+        Attending { of, told: stands.keys().cloned().collect(), stands }
     }
 
-    /// What must be done before a change that they would not survive.
-    fn before(&mut self, change: &Step, is_rebuilt: bool, now: &Structure) -> Vec<Operation> {
-        let (table, of_search, of_shared) = match change {
-            Step::RenameTable { table, .. } | Step::RenameColumn { table, .. } | Step::DropTable { table } => {
-                (table, true, true)
-            }
-            Step::Searchable { table, .. } => (table, true, false),
-            Step::Shared { table, .. } | Step::ChangeOwnKey { table, .. } => (table, false, true),
-            Step::AddColumn { table, .. } | Step::ChangeColumn { table, .. } | Step::DropColumn { table, .. } => {
-                (table, is_rebuilt, true)
-            }
-            _ => return Vec::new(),
-        };
-        let mut statements = Vec::new();
-        if of_search && self.search.remove(table).is_some() {
-            statements.extend(drop_search(table).into_iter().map(|statement| run(remade(table), statement)));
+    /// What must be done before a step that it would not survive.
+    fn before(&mut self, step: &Step, is_rebuilt: bool, now: &Structure) -> Vec<Operation> {
+        let mut operations = Vec::new();
+        let falls: Vec<String> =
+            self.stands.keys().filter(|table| !self.of.survives(step, is_rebuilt, now, table)).cloned().collect();
+        for table in falls {
+            self.stands.remove(&table);
+            operations.extend(self.run(&table, self.of.remove(&table)));
         }
-        if of_shared {
-            // Also those that speak of this table: the records in it are told by a key in theirs.
-            let speaks_of_it = |other: &String| {
-                other == table || told_by_key_of(now, other).iter().any(|(dependant, _, _)| dependant == table)
-            };
-            let affected: Vec<String> = self.told.iter().filter(|other| speaks_of_it(other)).cloned().collect();
-            for other in affected {
-                self.told.remove(&other);
-                statements.extend(drop_shared(&other).into_iter().map(|statement| run(told(&other), statement)));
+        let kept = step.table().filter(|table| self.told.contains(*table)).map(|table| (table, self.of.keeps(step)));
+        match kept {
+            Some((table, Keeps::Renamed(to, statement))) => {
+                self.told.remove(table);
+                operations.extend(self.run(&to, vec![statement]));
+                self.told.insert(to);
             }
-        }
-        if self.kept.contains(table) {
-            match change {
-                Step::RenameTable { to, .. } => {
-                    self.kept.remove(table);
-                    self.kept.insert(to.clone());
-                    statements.push(run(told(to), rename_shared(table, to)));
-                }
-                Step::DropTable { .. } | Step::Shared { .. } | Step::ChangeOwnKey { .. } => {
-                    self.kept.remove(table);
-                    statements.push(run(told(table), forget_shared(table)));
-                }
-                _ => {}
+            Some((table, Keeps::Nothing(statement))) => {
+                self.told.remove(table);
+                operations.extend(self.run(table, vec![statement]));
             }
+            _ => {}
         }
-        statements
+        operations
     }
 
-    /// Makes those that the structure has and the file has not.
+    /// Makes what the structure has and the file has not, or otherwise.
     fn missing(&self, structure: &Structure) -> Vec<Operation> {
         let mut operations = Vec::new();
         for table in &structure.tables {
-            if !table.searchable.is_empty() && self.search.get(&table.name) != Some(&table.searchable) {
-                operations.extend(create_search(table).into_iter().map(|s| run(remade(&table.name), s)));
+            let made = self.of.make(structure, table);
+            let stands = self.stands.get(&table.name);
+            if stands.is_some_and(|stands| *stands != made) {
+                operations.extend(self.run(&table.name, self.of.remove(&table.name)));
             }
-            // Other records may link to it now, which are told by its own key.
-            let is_told = self.told.contains(&table.name);
-            let is_linked_otherwise = told_by_key_of(structure, &table.name) != told_by_key_of(&self.from, &table.name);
-            if is_told && is_linked_otherwise {
-                operations.extend(drop_shared(&table.name).into_iter().map(|s| run(told(&table.name), s)));
+            if stands != Some(&made) {
+                operations.extend(self.run(&table.name, made));
             }
-            if !is_told || is_linked_otherwise {
-                operations.extend(create_shared(structure, table).into_iter().map(|s| run(told(&table.name), s)));
-            }
-            if !self.kept.contains(&table.name) {
-                operations.extend(fill_shared(table).into_iter().map(|s| run(told(&table.name), s)));
+            if !self.told.contains(&table.name) {
+                operations.extend(self.run(&table.name, self.of.fill(table)));
             }
         }
         operations
     }
+
+    fn run(&self, table: &str, statements: Vec<String>) -> impl Iterator<Item = Operation> {
+        let words = self.of.words(table);
+        statements.into_iter().map(move |statement| Operation::Run {
+            words: words.clone(),
+            statement,
+            touches_rows: false,
+        })
+    }
 }
 
-fn run(words: String, statement: String) -> Operation {
-    Operation::Run { words, statement, touches_rows: false }
-}
-
-fn remade(table: &str) -> String {
-    format!("the search index of `{table}` is made")
-}
-
-fn told(table: &str) -> String {
-    format!("what changes in `{table}` is told")
-}
-
-fn step(now: &mut Structure, version: &Version, attendants: &mut Attendants) -> Result<VersionPlan, String> {
+fn step(now: &mut Structure, version: &Version, attendants: &mut [Attending]) -> Result<VersionPlan, String> {
     let mut step = VersionPlan { version: version.version, operations: Vec::new(), losses: Vec::new() };
     let mut pending: Option<Pending> = None;
     for change in &version.steps {
@@ -212,7 +180,7 @@ fn step(now: &mut Structure, version: &Version, attendants: &mut Attendants) -> 
         let before = now.clone();
         change.apply(now).map_err(|why| format!("{change}: {why}"))?;
         let rebuilt = rebuilt(change, &before, pending.as_ref());
-        step.operations.extend(attendants.before(change, rebuilt.is_some(), &before));
+        step.operations.extend(attendants.iter_mut().flat_map(|a| a.before(change, rebuilt.is_some(), &before)));
         if let Some((table, fills)) = rebuilt {
             let open = pending.take_if(|p| p.table.name == table);
             if open.is_none() {

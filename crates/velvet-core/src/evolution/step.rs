@@ -202,6 +202,25 @@ impl Step {
         Ok(())
     }
 
+    /// The table that it is about, by its name before; nothing for what is written by hand.
+    pub fn table(&self) -> Option<&str> {
+        match self {
+            Step::AddTable { table } => Some(&table.name),
+            Step::RenameTable { table, .. }
+            | Step::RenameColumn { table, .. }
+            | Step::AddColumn { table, .. }
+            | Step::ChangeColumn { table, .. }
+            | Step::DropColumn { table, .. }
+            | Step::ChangeOwnKey { table, .. }
+            | Step::DropTable { table }
+            | Step::Searchable { table, .. }
+            | Step::Shared { table, .. }
+            | Step::AddIndex { table, .. }
+            | Step::DropIndex { table, .. } => Some(table),
+            Step::Statement { .. } | Step::Code { .. } => None,
+        }
+    }
+
     /// What cannot be had back from what is stored afterwards, in words. What is written by hand is not looked into.
     pub fn loss(&self) -> Option<String> {
         match self {

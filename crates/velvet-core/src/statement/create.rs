@@ -1,16 +1,7 @@
 //! Statements that create tables and indexes.
 
 use crate::name::{KEY_COLUMN, quoted};
-use crate::structure::{ColumnDefinition, Index, Kind, OnDelete, Structure, Table};
-
-/// The statements that create a structure in an empty file, in the order in which they must run.
-pub fn create(structure: &Structure) -> Vec<String> {
-    let tables = structure.tables.iter().map(create_table);
-    let indexes = structure.tables.iter().flat_map(|t| t.indexes.iter().map(|i| create_index(&t.name, i)));
-    let search = structure.tables.iter().flat_map(super::create_search);
-    let shared = structure.tables.iter().flat_map(|t| super::create_shared(structure, t));
-    tables.chain(indexes).chain(search).chain(shared).collect()
-}
+use crate::structure::{ColumnDefinition, Index, Kind, OnDelete, Table};
 
 /// The statement that creates a table, without its indexes.
 pub fn create_table(table: &Table) -> String {

@@ -8,7 +8,7 @@ mod sessions;
 mod shared;
 mod trail;
 
-pub use create::{column_definition, create, create_index, create_table};
+pub use create::{column_definition, create_index, create_table};
 pub use search::{
     SEARCH_INDEX, UNINDEXED, create_search, drop_search, forget_notes, index_row, indexed_rows, noted_rows,
     remake_search, search_index,
@@ -18,7 +18,7 @@ pub use sessions::{CREATE_SESSIONS, SESSIONS};
 pub use shared::{
     CHANGES, create_shared, drop_shared, fill_shared, forget_shared, moment_upon, rename_shared, told_by_key_of,
 };
-pub use trail::{TRAIL, Trail, WRITES, WRITING, create_trail, create_trail_tables};
+pub use trail::{TRAIL, Trail, WRITES, WRITING, create_trail, create_trail_tables, drop_trail, rename_trail};
 
 use crate::name::{KEY_COLUMN, quoted};
 use crate::record::Record;

@@ -68,7 +68,7 @@ pub fn create_trail(table: &Table, trail: Trail) -> Vec<String> {
         format!(
             "CREATE TRIGGER {} AFTER {} ON {} BEGIN INSERT INTO {TRAIL} (write, table_name, key, did, before) \
              VALUES (coalesce((SELECT write FROM {WRITING}), {}), {text}, {row}.{}, '{did}', {before}); END",
-            quoted(&format!("{TRAIL}_{}_{event}", table.name)),
+            trigger_name(&table.name, event),
             event.to_uppercase(),
             quoted(&table.name),
             super::NOW,
@@ -85,6 +85,21 @@ pub fn create_trail(table: &Table, trail: Trail) -> Vec<String> {
         trigger("update", "old", "changed", &changed),
         trigger("delete", "old", "removed", &removed),
     ]
+}
+
+/// The statements that end to keep the trail of a table. What it has kept stays.
+pub fn drop_trail(table: &str) -> Vec<String> {
+    ["insert", "update", "delete"].map(|e| format!("DROP TRIGGER IF EXISTS {}", trigger_name(table, e))).into()
+}
+
+/// The statement that makes what was kept of a table the trail of a table with another name.
+pub fn rename_trail(table: &str, to: &str) -> String {
+    let (to, table) = (super::literal(to), super::literal(table));
+    format!("UPDATE {TRAIL} SET table_name = {to} WHERE table_name = {table}")
+}
+
+fn trigger_name(table: &str, event: &str) -> String {
+    quoted(&format!("{TRAIL}_{table}_{event}"))
 }
 
 /// What stood in the columns of a row, as JSON: of those for which a condition holds, or of all.

@@ -195,7 +195,7 @@ impl Inner {
             recorder.mark(&writer);
         }
         let result = work(Scope::new(&writer, self));
-        writer.settle_counts();
+        writer.tell_commit();
         result
     }
 

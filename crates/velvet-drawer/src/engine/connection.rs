@@ -1,6 +1,6 @@
 //! One connection to a database file.
 
-use super::counting::Counting;
+use super::commits::Commits;
 use super::guard::{Guard, Prepared, Preparing};
 use super::open_here::OpenHere;
 use super::report::Report;
@@ -11,6 +11,7 @@ use rusqlite::functions::FunctionFlags;
 use rusqlite::hooks::AuthContext;
 use rusqlite::{OpenFlags, params};
 use std::cell::RefCell;
+use std::collections::BTreeSet;
 use std::path::Path;
 use std::time::{Duration, Instant};
 use velvet_core::ValueRef;
@@ -30,7 +31,7 @@ pub(crate) struct Connection {
     orders: RefCell<Vec<String>>,
     guard: Guard,
     pub(super) report: Report,
-    pub(super) counting: Option<Counting>,
+    pub(super) commits: Option<Commits>,
     pub(super) open: Open,
     _open_here: Option<OpenHere>,
 }
@@ -69,7 +70,7 @@ impl Connection {
             orders: RefCell::default(),
             guard,
             report: Report::none(),
-            counting: None,
+            commits: None,
             open: Open::default(),
             _open_here: None,
         })
@@ -272,6 +273,13 @@ impl Connection {
             (_, Some(why)) => Err(Fault { kind: FaultKind::Forbidden, message: why }),
             (Err(error), None) => Err(error.into()),
         }
+    }
+
+    /// The tables that a statement reads, also by triggers, cascades and views.
+    pub(crate) fn tables_read(&self, text: &str) -> Result<BTreeSet<String>, Fault> {
+        let (prepared, reads) = self.guard.reads(|| self.engine.prepare(text).map(drop));
+        prepared?;
+        Ok(reads)
     }
 
     /// Runs one statement that makes part of a file: it creates something or inserts rows. Beginning, ending and settings are passed over.

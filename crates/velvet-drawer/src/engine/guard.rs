@@ -1,6 +1,7 @@
 //! What statements that an app wrote itself may do.
 
 use rusqlite::hooks::{AuthAction, AuthContext, Authorization};
+use std::collections::BTreeSet;
 use std::sync::{Arc, Mutex, PoisonError};
 
 /// Refuses what an app's own statements must not do, while one of them is prepared. Our own are not looked at.
@@ -11,6 +12,8 @@ pub(super) struct Guard(Arc<Mutex<Watch>>);
 struct Watch {
     on: Option<fn(&AuthContext<'_>) -> Option<String>>,
     refused: Option<String>,
+    /// The tables that are read, while somebody wants to know.
+    reads: Option<BTreeSet<String>>,
 }
 
 /// What can be asked of the engine without changing anything.
@@ -38,6 +41,9 @@ impl Guard {
     /// Says yes or no to the engine.
     pub(super) fn decide(&self, context: &AuthContext<'_>) -> Authorization {
         let mut watch = self.0.lock().unwrap_or_else(PoisonError::into_inner);
+        if let (Some(reads), AuthAction::Read { table_name, .. }) = (&mut watch.reads, &context.action) {
+            reads.insert((*table_name).to_owned());
+        }
         let Some(refusal) = watch.on else { return Authorization::Allow };
         match refusal(context) {
             // All rows of a table would be removed at once, without telling of each.
@@ -53,6 +59,13 @@ impl Guard {
     /// Runs `work` while statements are looked at, and says why one was refused, if one was.
     pub(super) fn watching<R>(&self, work: impl FnOnce() -> R) -> (R, Option<String>) {
         self.asking(refusal, work)
+    }
+
+    /// Runs `work`, and says which tables a statement that it prepares reads.
+    pub(super) fn reads<R>(&self, work: impl FnOnce() -> R) -> (R, BTreeSet<String>) {
+        self.0.lock().unwrap_or_else(PoisonError::into_inner).reads = Some(BTreeSet::new());
+        let result = work();
+        (result, self.0.lock().unwrap_or_else(PoisonError::into_inner).reads.take().unwrap_or_default())
     }
 
     /// As [`Guard::watching`], of statements that make a file.

@@ -2,8 +2,8 @@
 
 mod add_column;
 mod catalogue;
+mod commits;
 mod connection;
-mod counting;
 mod facts;
 mod fault;
 mod guard;
@@ -19,8 +19,8 @@ mod transaction;
 mod whole_copy;
 
 pub(crate) use catalogue::{ColumnEntry, Entry, EntryKind};
+pub(crate) use commits::Written;
 pub(crate) use connection::Connection;
-pub(crate) use counting::{Written, add};
 pub(crate) use facts::{MADE, Pages, marking};
 pub(crate) use fault::{Fault, FaultKind};
 pub(crate) use memory::{bytes_of, memory_place, pour_bytes};

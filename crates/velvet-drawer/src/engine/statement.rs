@@ -61,7 +61,7 @@ impl<'c> Statement<'c> {
     pub(crate) fn execute(&mut self) -> Result<u64, Fault> {
         let mut telling = self.connection.report.begun(self.text, &self.engine);
         self.connection.refuse_if_rolled_back()?;
-        self.begin_counting();
+        self.begin_watching();
         let changed = self.engine.raw_execute().map_err(|error| undone(self.connection, error))? as u64;
         if let Some(telling) = &mut telling {
             telling.rows = changed;
@@ -71,15 +71,15 @@ impl<'c> Statement<'c> {
 
     /// Its rows, with the arguments bound before.
     pub(crate) fn rows(&mut self) -> Rows<'_> {
-        self.begin_counting();
+        self.begin_watching();
         let telling = self.connection.report.begun(self.text, &self.engine);
         Rows { telling, connection: self.connection, rows: self.engine.raw_query() }
     }
 
     #[inline]
-    fn begin_counting(&self) {
-        if let Some(counting) = &self.connection.counting {
-            counting.begin_statement();
+    fn begin_watching(&self) {
+        if let Some(commits) = &self.connection.commits {
+            commits.begin_statement();
         }
     }
 }
@@ -87,8 +87,8 @@ impl<'c> Statement<'c> {
 /// What a statement wrote before it failed is undone.
 #[cold]
 fn undone(connection: &Connection, error: rusqlite::Error) -> Fault {
-    if let Some(counting) = &connection.counting {
-        counting.undo_statement();
+    if let Some(commits) = &connection.commits {
+        commits.undo_statement();
     }
     connection.failed(error)
 }

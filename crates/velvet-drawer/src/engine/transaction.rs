@@ -1,6 +1,7 @@
 //! Transactions, snapshots and savepoints, each of which ends itself.
 
-use super::{Connection, Fault, FaultKind, Written};
+use super::commits::Mark;
+use super::{Connection, Fault, FaultKind};
 use std::cell::{Cell, RefCell};
 
 /// What a connection knows of the transaction that is open on it.
@@ -20,7 +21,7 @@ pub(crate) struct Transaction<'c> {
 /// A part of a transaction that is rolled back alone when dropped, unless it was kept.
 pub(crate) struct Savepoint<'c> {
     connection: &'c Connection,
-    counted: Vec<Written>,
+    before: Vec<Mark>,
     is_kept: bool,
 }
 
@@ -44,7 +45,7 @@ impl Connection {
     /// Begins a part of the transaction that is open.
     pub(crate) fn savepoint(&self) -> Result<Savepoint<'_>, Fault> {
         self.execute("SAVEPOINT velvet_part", [])?;
-        Ok(Savepoint { connection: self, counted: self.counted(), is_kept: false })
+        Ok(Savepoint { connection: self, before: self.mark(), is_kept: false })
     }
 
     /// Whether a transaction or snapshot is open.
@@ -92,9 +93,9 @@ impl Drop for Transaction<'_> {
         if self.connection.is_in_transaction() {
             // Where the engine cannot roll back, the file is not readable any more, which the next statement says.
             let _ = self.connection.execute("ROLLBACK", []);
-            self.connection.count_again_from(Vec::new());
+            self.connection.back_to(&[]);
         } else if was_rolled_back {
-            self.connection.count_again_from(Vec::new());
+            self.connection.back_to(&[]);
         }
     }
 }
@@ -114,7 +115,7 @@ impl Drop for Savepoint<'_> {
             // Where this fails, the engine has rolled back the whole transaction, and nothing more can be done in it.
             let _ = self.connection.execute("ROLLBACK TO velvet_part", []);
             let _ = self.connection.execute("RELEASE velvet_part", []);
-            self.connection.count_again_from(std::mem::take(&mut self.counted));
+            self.connection.back_to(&self.before);
         }
     }
 }

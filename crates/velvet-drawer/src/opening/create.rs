@@ -5,7 +5,7 @@ use crate::about::About;
 use crate::engine::{Connection, Fault};
 use crate::error::Error;
 use crate::schema::Declared;
-use velvet_core::statement;
+use velvet_core::evolution;
 
 /// Creates the declared structure, all of it or nothing. Says whether it did: another process may have been faster.
 pub(super) fn create(connection: &Connection, declared: &Declared, waits_to_be_filled: bool) -> Result<bool, Error> {
@@ -24,7 +24,7 @@ pub(super) fn create(connection: &Connection, declared: &Declared, waits_to_be_f
 }
 
 fn tables(connection: &Connection, declared: &Declared, waits_to_be_filled: bool) -> Result<(), Fault> {
-    for text in statement::create(&declared.structure) {
+    for text in evolution::create(&declared.structure) {
         connection.run(&text)?;
     }
     About::write(connection, declared)?;

@@ -88,7 +88,7 @@ impl Options {
         });
         let recorder = start.map(Recorder::new);
         if let Some(recorder) = &recorder {
-            writer.count_writes(recorder.hears());
+            writer.listen(recorder.hears());
         }
         let trails = self.trails.any(&declared).then(|| Keeping::new(self.trails.entries, self.trails.age));
         if opened.upgraded.is_some() || opened.adopted.is_some() {

@@ -4,6 +4,7 @@ use super::Records;
 use crate::drawer::{Access, Scope};
 use crate::engine::Rows;
 use crate::error::{Cause, Error};
+use std::collections::BTreeSet;
 use std::fmt;
 use velvet_core::name::quoted;
 use velvet_core::statement::Select;
@@ -87,23 +88,28 @@ impl Explained {
             Ok::<_, Error>(())
         })?;
         let by_index = steps.iter().any(|step| step.starts_with("SEARCH "));
-        let hint = hint(scope, &steps, has_conditions)?;
+        let reads = scope.connection.tables_read(text)?;
+        let hint = hint(scope, &reads, &steps, has_conditions)?;
         Ok(Explained { statement: text.to_owned(), steps, by_index, hint })
     }
 }
 
 /// What would help, when a large table is read whole for some of its rows, or sorted.
-fn hint(scope: Scope<'_>, steps: &[String], has_condition: bool) -> Result<Option<String>, Error> {
+fn hint(
+    scope: Scope<'_>,
+    reads: &BTreeSet<String>,
+    steps: &[String],
+    has_condition: bool,
+) -> Result<Option<String>, Error> {
     let is_sorted = steps.iter().any(|s| s.starts_with("USE TEMP B-TREE FOR ORDER BY"));
-    for table in &scope.inner.declared.structure.tables {
-        let name = &table.name;
+    let declared = scope.inner.declared.structure.tables.iter().map(|t| &t.name);
+    for name in declared.filter(|name| reads.contains(*name)) {
         let begins = |step: &String, word: &str| {
             let rest = step.strip_prefix(word).and_then(|rest| rest.strip_prefix(name.as_str()));
             rest.is_some_and(|rest| rest.is_empty() || rest.starts_with(' '))
         };
         let is_read_whole = has_condition && steps.iter().any(|s| begins(s, "SCAN ") && !s.contains("INDEX"));
-        let is_read = steps.iter().any(|s| begins(s, "SCAN ") || begins(s, "SEARCH "));
-        if !(is_read_whole || is_sorted && is_read) {
+        if !(is_read_whole || is_sorted) {
             continue;
         }
         let rows = scope.connection.number(&format!("SELECT count(*) FROM {}", quoted(name)))?;

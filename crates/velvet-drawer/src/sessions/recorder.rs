@@ -4,9 +4,10 @@
 //! while nothing is. What it cannot write is told to the log and otherwise let go: the app's own data come first.
 
 use super::running;
-use crate::engine::{Connection, Fault, Opener, SharedWriter, Written, add};
+use crate::engine::{Connection, Fault, Opener, SharedWriter, Written};
 use crate::events;
 use serde_json::{Map, Value as Json, json};
+use std::collections::BTreeMap;
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Arc, Condvar, Mutex, MutexGuard, PoisonError};
 use std::thread::{self, JoinHandle};
@@ -56,7 +57,8 @@ struct Shared {
 struct State {
     /// The session's number, once the beginning is written.
     number: Option<i64>,
-    wrote: Vec<Written>,
+    /// How many rows of each table were inserted, changed and removed.
+    wrote: BTreeMap<String, [u64; 3]>,
     /// Something was written since the last note.
     news: bool,
     background: Vec<(String, Option<String>)>,
@@ -110,7 +112,13 @@ impl Recorder {
         let shared = Arc::clone(&self.shared);
         move |written| {
             let mut state = shared.state();
-            add(&mut state.wrote, written);
+            for w in written {
+                let counts = [w.inserted, w.changed, w.removed];
+                if counts != [0; 3] {
+                    let known = state.wrote.entry(w.table.clone()).or_default();
+                    known.iter_mut().zip(counts).for_each(|(known, more)| *known += more);
+                }
+            }
             if !state.news {
                 state.news = true;
                 shared.wake.notify_all();
@@ -358,13 +366,12 @@ fn count_in_header(connection: &Connection) -> Result<(), Fault> {
 }
 
 /// How many rows were written, by table, as JSON.
-fn told(wrote: &[Written]) -> String {
-    let count = |w: &Written| {
-        let counts = [("inserted", w.inserted), ("changed", w.changed), ("removed", w.removed)];
-        let counts = counts.into_iter().filter(|(_, n)| *n > 0).map(|(word, n)| (word.to_owned(), json!(n)));
-        Json::Object(counts.collect())
+fn told(wrote: &BTreeMap<String, [u64; 3]>) -> String {
+    let count = |counts: &[u64; 3]| {
+        let counts = ["inserted", "changed", "removed"].into_iter().zip(*counts).filter(|(_, n)| *n > 0);
+        Json::Object(counts.map(|(word, n)| (word.to_owned(), json!(n))).collect())
     };
-    Json::Object(wrote.iter().map(|w| (w.table.clone(), count(w))).collect::<Map<_, _>>()).to_string()
+    Json::Object(wrote.iter().map(|(table, counts)| (table.clone(), count(counts))).collect::<Map<_, _>>()).to_string()
 }
 
 /// The other sessions that were not closed nor found open before: their numbers and processes.

@@ -6,6 +6,7 @@ use crate::error::{Cause, Error};
 use crate::reading::Going;
 use std::borrow::Cow;
 use velvet_core::excerpt::{Wanted, places};
+use velvet_core::exchange::has_word;
 use velvet_core::name::nearest;
 use velvet_core::{Excerpt, Misfit, Value};
 
@@ -120,7 +121,11 @@ impl<'a> Asked<'a> {
         if !statement.returns().is_empty() {
             return Err(self.wrong("it returns rows").advise("Ask for them with `rows` or `first`"));
         }
-        statement.execute().map_err(|fault| self.fault(fault))
+        let rows = statement.execute().map_err(|fault| self.fault(fault))?;
+        if has_word(self.text, "replace") {
+            self.scope.connection.replaced_rows();
+        }
+        Ok(rows)
     }
 
     /// An error about the statement itself.

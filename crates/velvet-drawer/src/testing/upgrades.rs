@@ -11,8 +11,8 @@ use crate::schema::{Declared, RecordType, Schema};
 use crate::writing::Tx;
 use std::fs;
 use std::path::{Path, PathBuf};
-use velvet_core::evolution::{History, Step};
-use velvet_core::{Value, fingerprint, statement};
+use velvet_core::evolution::{self, History, Step};
+use velvet_core::{Value, fingerprint};
 
 /// Makes a file at every past version, with rows that have nothing, extremes, every script and links in them, opens each
 /// with `schema`, and sees that it comes out with the newest structure, that every record can be read as its type, and that all rows
@@ -227,7 +227,7 @@ fn connection(path: &Path) -> Result<Connection, Fault> {
 /// Makes a file of an old version, without rows.
 fn make(path: &Path, declared: &Declared) -> Result<(), Fault> {
     let connection = connection(path)?;
-    for text in statement::create(&declared.structure) {
+    for text in evolution::create(&declared.structure) {
         connection.run(&text)?;
     }
     About::write(&connection, declared)?;

@@ -5,6 +5,8 @@ use crate::engine::{Connection, EntryKind, Fault};
 use crate::error::{Cause, Doing, Error};
 use crate::schema::Declared;
 use std::time::Duration;
+use velvet_core::evolution::Step;
+use velvet_core::evolution::attendant::{Attendant, Keeps, Trails};
 use velvet_core::statement::{self, TRAIL, Trail};
 
 /// How many entries a file keeps unless said otherwise.
@@ -84,10 +86,9 @@ impl WantedTrails {
                     connection.run(&text)?;
                 }
             }
+            let wanted = |table: &str| self.of(table);
             for table in &declared.structure.tables {
-                for text in statement::create_trail(table, self.of(&table.name)) {
-                    connection.run(&text)?;
-                }
+                Trails(&wanted).make(&declared.structure, table).iter().try_for_each(|text| connection.run(text))?;
             }
             About::remember(connection, KEPT, &words)?;
             // What another program changed meanwhile is still to be looked at by the next open.
@@ -116,13 +117,14 @@ impl WantedTrails {
         About::remember(connection, KEPT, "")
     }
 
-    /// A table is called otherwise from now on, in what was kept before too.
-    pub(crate) fn rename(connection: &Connection, table: &str, to: &str) -> Result<(), Fault> {
-        if !connection.has(TRAIL)? {
-            return Ok(());
+    /// What was kept goes along with a step of an upgrade.
+    pub(crate) fn follow(connection: &Connection, step: &Step) -> Result<(), Fault> {
+        match Trails(&|_| Trail::Off).keeps(step) {
+            Keeps::Renamed(_, statement) | Keeps::Nothing(statement) if connection.has(TRAIL)? => {
+                connection.run(&statement)
+            }
+            _ => Ok(()),
         }
-        let text = format!("UPDATE {TRAIL} SET table_name = ?2 WHERE table_name = ?1");
-        connection.execute(&text, [table.into(), to.into()]).map(drop)
     }
 }
 

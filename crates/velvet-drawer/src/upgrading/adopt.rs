@@ -8,12 +8,13 @@ use crate::error::{Cause, Doing, Error};
 use crate::schema::Declared;
 use crate::searching;
 use std::path::{Path, PathBuf};
+use velvet_core::evolution::attendant::attend;
 use velvet_core::evolution::{History, Rebuild};
 use velvet_core::fingerprint;
 use velvet_core::fits::fits;
 use velvet_core::name::{KEY_COLUMN, quoted};
 use velvet_core::physical::{Physical, PhysicalTable};
-use velvet_core::statement::{create_index, create_search, create_shared, create_table, fill_shared};
+use velvet_core::statement::{create_index, create_table};
 use velvet_core::structure::{ColumnDefinition, Kind, Structure, Table};
 use velvet_core::{Misfit, Value, ValueRef};
 
@@ -68,7 +69,7 @@ impl Upgrading<'_> {
         for (table, there, sources) in &tables {
             rebuild::run(self.connection, &taken_over(table, there, sources), self.watch)?;
         }
-        for statement in structure.tables.iter().flat_map(|t| attendants(&structure, t)) {
+        for statement in structure.tables.iter().flat_map(|t| attend(&structure, t)) {
             self.connection.run(&statement)?;
         }
         searching::bring_up(self.connection, &structure)?;
@@ -179,11 +180,6 @@ impl Upgrading<'_> {
         )
         .advise("Record the structure that it has as version 1, or bring its data in with Options::fill_new"))
     }
-}
-
-/// What goes with a table beside its rows.
-fn attendants(structure: &Structure, table: &Table) -> Vec<String> {
-    create_search(table).into_iter().chain(create_shared(structure, table)).chain(fill_shared(table)).collect()
 }
 
 /// What a file lacks, or has too much of, to be taken for a structure.

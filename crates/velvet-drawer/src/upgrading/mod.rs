@@ -149,9 +149,7 @@ impl Upgrading<'_> {
             done.push(self.version(plan, plans.len())?);
         }
         for step in history.since(self.from).flat_map(|v| &v.steps) {
-            if let Step::RenameTable { table, to } = step {
-                WantedTrails::rename(self.connection, table, to)?;
-            }
+            WantedTrails::follow(self.connection, step)?;
         }
         // To look at every link takes time that grows with the rows; what adds a column must not.
         if plans.iter().flat_map(|s| &s.operations).any(Operation::touches_rows) {

@@ -19,9 +19,10 @@ use std::collections::BTreeMap;
 use std::path::Path;
 use tree::{Missing, SavedRow};
 use velvet_core::b_tree::Encoding;
+use velvet_core::evolution::attendant::ATTENDANTS;
 use velvet_core::header::Header;
 use velvet_core::name::quoted;
-use velvet_core::statement::{UNINDEXED, create_search, create_shared};
+use velvet_core::statement::UNINDEXED;
 use velvet_core::structure::Structure;
 use velvet_core::{Value, fingerprint};
 
@@ -434,7 +435,7 @@ impl Salvaging<'_> {
                 self.report.lost.push(format!("the table `{}` is lost", table.name));
                 continue;
             }
-            for statement in create_search(table).into_iter().chain(create_shared(structure, table)) {
+            for statement in ATTENDANTS.iter().flat_map(|a| a.make(structure, table)) {
                 self.to.run(&statement)?;
             }
         }
