@@ -4,6 +4,7 @@ use crate::pager::WIDTH;
 use anstream::ColorChoice;
 use anstyle::{AnsiColor, Style};
 use indicatif::{ProgressBar, ProgressStyle};
+use serde::Serialize;
 use std::io::{self, IsTerminal, Write};
 use std::time::Duration;
 use velvet_drawer::grid::Grid;
@@ -66,4 +67,11 @@ pub(crate) fn wrapped(text: &str) -> String {
 pub(crate) fn fitted(grid: Grid) -> Grid {
     let paints = anstream::AutoStream::choice(&io::stdout()) != ColorChoice::Never;
     grid.fit(width()).paint(paints)
+}
+
+/// Writes a report as JSON.
+pub(crate) fn json(report: &impl Serialize) -> io::Result<()> {
+    let mut out = anstream::stdout();
+    serde_json::to_writer_pretty(&mut out, report)?;
+    writeln!(out)
 }

@@ -57,7 +57,10 @@ impl<T: Record> Edit<T> {
 
     /// The names of the columns that were edited; all of them for a new record.
     pub fn edited(&self) -> Vec<&'static str> {
-        self.edited_positions().into_iter().map(|at| T::COLUMNS[at]).collect()
+        let form = StoredForm::of(&self.record);
+        // A value without a stored form is refused when it is written.
+        let positions = form.map_or_else(|_| (0..T::COLUMNS.len()).collect(), |form| self.edited_positions(&form));
+        positions.into_iter().map(|at| T::COLUMNS[at]).collect()
     }
 
     /// The plain record, as it was edited.
@@ -74,7 +77,8 @@ impl<T: Record> Edit<T> {
     /// The same edits on top of what is stored now: only edited columns are written, and those that were changed meanwhile stay.
     #[must_use]
     pub fn on_top_of(self, stored: &Stored<T>) -> Edit<T> {
-        let only = Some(self.edited_positions());
+        let form = StoredForm::of(&self.record).unwrap_or_default();
+        let only = Some(self.edited_positions(&form));
         let form = StoredForm::of(&**stored).unwrap_or_default();
         Edit { record: self.record, base: Some(Base { key: stored.key(), form, only }) }
     }
@@ -93,16 +97,12 @@ impl<T: Record> Edit<T> {
         self.base.as_ref().map_or_else(Vec::new, |base| base.form.changed(&now))
     }
 
-    /// The columns that are to be written.
+    /// The columns that are to be written, where this is the stored form of the edited record.
     #[doc(hidden)]
-    pub fn edited_positions(&self) -> Vec<usize> {
+    pub fn edited_positions(&self, now: &StoredForm) -> Vec<usize> {
         match &self.base {
             Some(Base { only: Some(only), .. }) => only.clone(),
-            Some(Base { form, .. }) => match StoredForm::of(&self.record) {
-                Ok(now) => form.changed(&now),
-                // The value without a stored form is refused when it is written.
-                Err(_) => (0..T::COLUMNS.len()).collect(),
-            },
+            Some(Base { form, .. }) => form.changed(now),
             None => (0..T::COLUMNS.len()).collect(),
         }
     }

@@ -4,6 +4,7 @@
 use crate::hex::{from_hex, hex};
 use crate::structure::Kind;
 use crate::value::{Value, ValueRef};
+use serde::{Serialize, Serializer};
 use serde_json::value::RawValue;
 use serde_json::{Value as Json, json};
 
@@ -31,6 +32,28 @@ pub fn to_json(value: ValueRef<'_>, kind: Option<&Kind>) -> String {
         (ValueRef::Text(text), Some(Kind::Json)) if is_nested(text) => text.to_owned(),
         (ValueRef::Text(text), _) => Json::from(text).to_string(),
         (ValueRef::BrokenText(bytes) | ValueRef::Bytes(bytes), _) => json!({ "bytes": hex(bytes) }).to_string(),
+    }
+}
+
+/// A value in the form that [`to_json`] gives it, to be serialized.
+pub struct Exported<'a>(pub ValueRef<'a>, pub Option<&'a Kind>);
+
+impl Serialize for Exported<'_> {
+    fn serialize<S: Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
+        // What is exported is always JSON.
+        RawValue::from_string(to_json(self.0, self.1)).unwrap_or_default().serialize(serializer)
+    }
+}
+
+impl Serialize for ValueRef<'_> {
+    fn serialize<S: Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
+        Exported(*self, None).serialize(serializer)
+    }
+}
+
+impl Serialize for Value {
+    fn serialize<S: Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
+        self.as_ref().serialize(serializer)
     }
 }
 

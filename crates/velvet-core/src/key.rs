@@ -12,6 +12,9 @@ use std::marker::PhantomData;
 /// The key of a stored `T`: the number of its row, which is never given to another record, also after it is removed.
 ///
 /// A key of one type is not accepted for another. As a field, `Key<Glaze>` is a link to that glaze.
+#[doc(alias = "foreign key")]
+#[doc(alias = "primary key")]
+#[doc(alias = "rowid")]
 pub struct Key<T> {
     number: i64,
     of: PhantomData<fn() -> T>,

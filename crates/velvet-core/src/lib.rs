@@ -47,7 +47,7 @@ pub mod wal;
 
 pub use argument::Argument;
 pub use assignment::{Assignment, Assignments};
-pub use column::{Column, Computed, Group, InJson, Inside, LinkOf, LinkedFrom, Links, Nested, Term};
+pub use column::{Column, Computed, Group, InJson, Inside, LinkOf, LinkedFrom, Links, Named, Nested, Nesting, Term};
 pub use column_type::{
     Choice, ColumnType, Comparable, Json, Misfit, Optional, Output, Shape, StoredAs, Summed, Textual,
 };

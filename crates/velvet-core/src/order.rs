@@ -12,7 +12,7 @@ use std::marker::PhantomData;
 #[derive(Clone)]
 pub struct Order<T> {
     term: OrderTerm,
-    own: Option<OwnOrder>,
+    collation: Option<Collation>,
     of: PhantomData<fn() -> T>,
 }
 
@@ -20,14 +20,16 @@ pub struct Order<T> {
 #[derive(Clone, Debug)]
 struct OrderTerm {
     what: Fragment,
+    /// The position of the record's column whose value it is, where it is that of one.
+    column: Option<usize>,
     optional: bool,
     descending: bool,
     missing_last: bool,
 }
 
-/// An order of texts that the engine has to be told of before a statement uses it.
+/// A collation: an order of texts that the engine has to be told of before a statement uses it.
 #[derive(Clone, Debug)]
-pub struct OwnOrder {
+pub struct Collation {
     /// Its name in statements.
     pub name: String,
     /// Which of two texts comes first.
@@ -49,26 +51,34 @@ pub struct OwnOrder {
 ///     }
 /// }
 /// ```
+#[doc(alias = "collation")]
 pub trait TextOrder: 'static {
     /// Which of the two comes first. It must be a total order, and always the same one.
     fn compare(a: &str, b: &str) -> cmp::Ordering;
 }
 
-impl OwnOrder {
-    pub(crate) fn of<O: TextOrder>() -> OwnOrder {
+impl Collation {
+    pub(crate) fn of<O: TextOrder>() -> Collation {
         // Two types may have the same name.
-        OwnOrder { name: format!("{} {:?}", type_name::<O>(), TypeId::of::<O>()), compare: O::compare }
+        Collation { name: format!("{} {:?}", type_name::<O>(), TypeId::of::<O>()), compare: O::compare }
     }
 }
 
 impl<T> Order<T> {
     pub(crate) fn new(what: Fragment, optional: bool) -> Order<T> {
-        let term = OrderTerm { what, optional, descending: false, missing_last: false };
-        Order { term, own: None, of: PhantomData }
+        let term = OrderTerm { what, column: None, optional, descending: false, missing_last: false };
+        Order { term, collation: None, of: PhantomData }
     }
 
-    pub(crate) fn by(what: Fragment, optional: bool, own: OwnOrder) -> Order<T> {
-        Order { own: Some(own), ..Order::new(what, optional) }
+    pub(crate) fn by(mut self, collation: Collation) -> Order<T> {
+        self.term.what = self.term.what.then(" COLLATE ").then(&quoted(&collation.name));
+        Order { collation: Some(collation), ..self }
+    }
+
+    /// It is the order of the record's column at this position, where there is one.
+    pub(crate) fn of_column(mut self, column: Option<usize>) -> Order<T> {
+        self.term.column = column;
+        self
     }
 
     /// The other way round, missing values too.
@@ -136,14 +146,14 @@ tuple_of_orders!(A, B, C, D);
 #[derive(Clone, Debug, Default)]
 pub struct OrderBy {
     terms: Vec<OrderTerm>,
-    own: Vec<OwnOrder>,
+    collations: Vec<Collation>,
 }
 
 impl OrderBy {
     /// Adds an order that counts among records that are equal in those before.
     pub fn then<T>(&mut self, order: Order<T>) {
         self.terms.push(order.term);
-        self.own.extend(order.own);
+        self.collations.extend(order.collation);
     }
 
     /// Whether there is no order but the stored one.
@@ -151,9 +161,9 @@ impl OrderBy {
         self.terms.is_empty()
     }
 
-    /// The orders that the engine has to be told of.
-    pub fn own(&self) -> &[OwnOrder] {
-        &self.own
+    /// The collations that the engine has to be told of.
+    pub fn collations(&self) -> &[Collation] {
+        &self.collations
     }
 
     /// What follows `ORDER BY`. It is ended by `last`, such as the row number, in the direction that an index on the last
@@ -184,6 +194,11 @@ impl OrderBy {
 
     fn is_descending(&self) -> bool {
         self.terms.last().is_some_and(|term| term.descending)
+    }
+
+    /// The value of each order for a record with these columns, where each is that of a column.
+    pub fn values_among(&self, columns: &[Value]) -> Option<Vec<Value>> {
+        self.terms.iter().map(|term| columns.get(term.column?).cloned()).collect()
     }
 
     /// The statement that makes the value of each order for a record as it was seen, without its being there any more: it

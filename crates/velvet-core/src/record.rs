@@ -38,6 +38,12 @@ pub trait Record: Sized + 'static {
     /// When a value has no stored form, with the position of its column.
     fn store<S: Sink>(&self, sink: &mut S) -> Result<(), Misfit>;
 
+    /// Hands the value of the column at this position to `sink`; none where there is no such column.
+    ///
+    /// # Errors
+    /// As [`Record::store`].
+    fn store_column<S: Sink>(&self, column: usize, sink: &mut S) -> Result<(), Misfit>;
+
     /// Makes a record of what `source` holds. Fields that are not stored get their default.
     ///
     /// # Errors
@@ -56,6 +62,8 @@ pub trait Record: Sized + 'static {
     message = "`{Self}` has no own key",
     note = "mark the field that tells one `{Self}` from another with `#[record(own_key)]`"
 )]
+#[doc(alias = "primary key")]
+#[doc(alias = "natural key")]
 pub trait Keyed: Record {
     /// The type of that field.
     type OwnKey: ColumnType;
@@ -110,19 +118,17 @@ pub fn stored_values<T: Record>(record: &T) -> Result<Vec<Value>, Misfit> {
 ///
 /// # Errors
 /// When the value has no stored form.
-pub fn stored_value_at<T: Record>(record: &T, position: Option<usize>) -> Result<Value, Misfit> {
-    struct One {
-        position: Option<usize>,
-        value: Value,
+pub fn stored_value_at<T: Record>(record: &T, column: usize) -> Result<Value, Misfit> {
+    let mut stored = Value::Missing;
+    record.store_column(column, &mut stored)?;
+    Ok(stored)
+}
+
+/// Keeps the value of one column.
+impl Sink for Value {
+    fn put<C: ColumnType>(&mut self, column: usize, value: &C::Value) -> Result<(), Misfit> {
+        C::store(value, self).map_err(|misfit| misfit.at(column))
     }
-    impl Sink for One {
-        fn put<C: ColumnType>(&mut self, column: usize, value: &C::Value) -> Result<(), Misfit> {
-            if self.position == Some(column) { C::store(value, &mut self.value) } else { Ok(()) }
-        }
-    }
-    let mut one = One { position, value: Value::Missing };
-    record.store(&mut one)?;
-    Ok(one.value)
 }
 
 /// Gives a record's values, column by column.

@@ -1,7 +1,7 @@
 //! What a record would store, to see which columns an edit changed.
 
 use crate::column_type::{ColumnType, Misfit, Output};
-use crate::record::{Record, Sink};
+use crate::record::{Record, Sink, stored_value_at};
 use crate::value::{Value, ValueRef};
 
 /// The stored form of a record's columns. Two forms of one type tell which columns differ.
@@ -28,6 +28,19 @@ impl StoredForm {
     /// The positions of the columns that differ.
     pub fn changed(&self, to: &StoredForm) -> Vec<usize> {
         (0..self.ends.len()).filter(|at| self.column(*at) != to.column(*at)).collect()
+    }
+
+    /// The value of the column at this position.
+    pub fn value(&self, at: usize) -> ValueRef<'_> {
+        let Some((kind, bytes)) = self.column(at).and_then(<[u8]>::split_first) else { return ValueRef::Missing };
+        let number = || bytes.try_into().unwrap_or_default();
+        match kind {
+            b'i' => ValueRef::Integer(i64::from_ne_bytes(number())),
+            b'r' => ValueRef::Real(f64::from_ne_bytes(number())),
+            b't' => std::str::from_utf8(bytes).map_or(ValueRef::BrokenText(bytes), ValueRef::Text),
+            b'b' => ValueRef::Bytes(bytes),
+            _ => ValueRef::Missing,
+        }
     }
 
     fn column(&self, at: usize) -> Option<&[u8]> {
@@ -125,25 +138,9 @@ impl Output for Same<'_, '_> {
 /// # Errors
 /// When a value has no stored form.
 pub fn lookup_key<T: Record>(record: &T, positions: &[usize]) -> Result<Option<Vec<u8>>, Misfit> {
-    struct Picked<'a> {
-        positions: &'a [usize],
-        values: Vec<(usize, Value)>,
-    }
-    impl Sink for Picked<'_> {
-        fn put<C: ColumnType>(&mut self, column: usize, value: &C::Value) -> Result<(), Misfit> {
-            if let Some(at) = self.positions.iter().position(|p| *p == column) {
-                let mut stored = Value::Missing;
-                C::store(value, &mut stored).map_err(|m| m.at(column))?;
-                self.values.push((at, stored));
-            }
-            Ok(())
-        }
-    }
-    let mut picked = Picked { positions, values: Vec::with_capacity(positions.len()) };
-    record.store(&mut picked)?;
-    picked.values.sort_by_key(|(at, _)| *at);
+    let values = positions.iter().map(|at| stored_value_at(record, *at)).collect::<Result<Vec<Value>, Misfit>>()?;
     let mut key = Vec::new();
-    let there = push_key(picked.values.iter().map(|(_, value)| value.as_ref()), &mut key);
+    let there = push_key(values.iter().map(Value::as_ref), &mut key);
     Ok(there.then_some(key))
 }
 

@@ -163,19 +163,6 @@ impl Kind {
 }
 
 impl Structure {
-    /// The same structure with tables, columns and indexes in the order of their names. Two structures are the same when
-    /// their canonical forms are: a column that was added later stands last in its file.
-    #[must_use]
-    pub fn canonical(&self) -> Structure {
-        let mut structure = self.clone();
-        structure.tables.sort_by(|a, b| a.name.cmp(&b.name));
-        for table in &mut structure.tables {
-            table.columns.sort_by(|a, b| a.name.cmp(&b.name));
-            table.indexes.sort_by(|a, b| a.columns.cmp(&b.columns));
-        }
-        structure
-    }
-
     /// The table with this name.
     pub fn table(&self, name: &str) -> Option<&Table> {
         self.tables.iter().find(|t| t.name == name)

@@ -19,8 +19,8 @@ proptest! {
             for change in &drafted.changes {
                 prop_assert_eq!(change.apply(&mut reached), Ok(()));
             }
-            prop_assert_eq!(reached.canonical(), to.canonical());
-            prop_assert!(from.canonical() != to.canonical() || drafted.changes.is_empty());
+            prop_assert_eq!(in_order(&reached), in_order(to));
+            prop_assert!(in_order(from) != in_order(to) || drafted.changes.is_empty());
 
             let versions = [Version { version: 2, released: false, steps: drafted.changes.clone() }];
             prop_assert!(plan(from, versions.iter()).is_ok());
@@ -314,4 +314,15 @@ fn a_history_that_does_not_add_up_says_where() {
         twice.to_json(),
         "version 2 is there twice: once where the code `name_potters` runs, and once where `piece.by` is new",
     );
+}
+
+/// The same structure in the order of names: a column that was added later stands last in its file.
+fn in_order(structure: &Structure) -> Structure {
+    let mut structure = structure.clone();
+    structure.tables.sort_by(|a, b| a.name.cmp(&b.name));
+    for table in &mut structure.tables {
+        table.columns.sort_by(|a, b| a.name.cmp(&b.name));
+        table.indexes.sort_by(|a, b| a.columns.cmp(&b.columns));
+    }
+    structure
 }

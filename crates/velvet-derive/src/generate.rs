@@ -38,6 +38,10 @@ pub(crate) fn record(record: &Record, form: Form) -> TokenStream {
         let ident = &f.ident;
         quote_spanned!(f.ty.span()=> (&velvet::FieldOf::<#ty>::HERE).put(sink, #at, &self.#ident)?;)
     });
+    let store_column = positions.clone().zip(&types).zip(&stored).map(|((at, ty), f)| {
+        let ident = &f.ident;
+        quote_spanned!(f.ty.span()=> #at => (&velvet::FieldOf::<#ty>::HERE).put(sink, #at, &self.#ident),)
+    });
     let load = positions.zip(&types).zip(&stored).map(|((at, ty), f)| {
         let ident = &f.ident;
         quote_spanned!(f.ty.span()=> #ident: (&velvet::FieldOf::<#ty>::HERE).take(source, #at)?,)
@@ -90,6 +94,7 @@ pub(crate) fn record(record: &Record, form: Form) -> TokenStream {
         )#searchable #shared)
     });
     let store = body(quote!(#(#store)* Ok(())));
+    let store_column = body(quote!(match column { #(#store_column)* _ => Ok(()) }));
     let load = body(quote!(Ok(#ident { #(#load)* #(#skipped)* })));
     let fits = body(quote!(match column { #(#fits)* _ => Ok(()) }));
     let unused = stands_in.then(|| quote!(#[allow(unused_variables)]));
@@ -150,6 +155,10 @@ pub(crate) fn record(record: &Record, form: Form) -> TokenStream {
 
                 fn store<S: velvet::Sink>(&self, sink: &mut S) -> Result<(), velvet::Misfit> {
                     #store
+                }
+
+                fn store_column<S: velvet::Sink>(&self, column: usize, sink: &mut S) -> Result<(), velvet::Misfit> {
+                    #store_column
                 }
 
                 fn load<S: velvet::Source>(source: &mut S) -> Result<Self, velvet::Misfit> {

@@ -17,6 +17,7 @@ impl Drawer {
     ///
     /// # Errors
     /// When there is a file at `path` already ([`Error::is_already_there`]), or the copy cannot be written. Nothing is left then.
+    #[doc(alias = "backup")]
     pub fn copy_to(&self, path: impl AsRef<Path>) -> Result<(), Error> {
         let doing = "cannot copy the drawer";
         self.inner.reading(|scope| {
@@ -94,7 +95,7 @@ pub(crate) fn blank_private(path: &Path, structure: &Structure) -> Result<(), Fa
         if About::fact(&connection, "structure_count")?.is_some() {
             About::same_after_all(&connection)?;
         }
-        connection.merge_alone()
+        connection.leave_wal()
     })?;
     connection.close()
 }

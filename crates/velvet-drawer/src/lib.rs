@@ -1,11 +1,15 @@
 #![doc = include_str!("guide.md")]
 #![forbid(unsafe_code)]
+// What only looking into files uses is left out by the linker.
+#![cfg_attr(not(feature = "inspect"), allow(dead_code, unused_imports))]
 #![warn(clippy::unwrap_used)]
 
 #[cfg(feature = "table")]
 pub mod grid;
+#[cfg(feature = "inspect")]
 pub mod inspect;
 pub mod place;
+#[cfg(feature = "inspect")]
 pub mod testing;
 
 mod about;
@@ -34,16 +38,19 @@ pub use drawer::{Access, Alone, Drawer, MayWrite, Mode, Opened, Reads, Scope, Wr
 pub use error::Error;
 pub use opening::{KeptCopy, KeptFor, Opening, Options};
 pub use outside::DanglingFile;
-pub use reading::{Explained, Follow, Gather, Going, Groups, Hit, Only, Readable, Records, Search, Stream, View, With};
+pub use reading::{
+    Explained, Follow, Gather, Going, Groups, Hit, LinkedTo, NestedLink, Only, Readable, Records, Search, Stream, View,
+    With,
+};
 pub use schema::{CodeRow, Schema, Upgrade};
 pub use sql::Sql;
 pub use upgrading::{Adopted, Progress, Upgraded, UpgradedVersion};
-pub use velvet_core::Marked;
 pub use velvet_core::statement::Trail;
 pub use velvet_core::{
     Argument, Assignment, Assignments, Choice, Column, ColumnType, Comparable, Computed, Condition, Edit, Excerpt,
-    ExcerptOf, Group, InJson, Inside, Key, Keyed, LinkedFrom, Links, Misfit, Nested, Optional, Order, Orders,
-    OutsideFile, Pick, Record, Searchable, Shared, Stored, StoredAs, Summed, TextOrder, Textual, Value,
+    ExcerptOf, Group, InJson, Inside, Key, Keyed, LinkedFrom, Links, Marked, Misfit, Named, Nested, Nesting, Optional,
+    Order, Orders, OutsideFile, Pick, Record, Searchable, Shared, Stored, StoredAs, Summed, Term, TextOrder, Textual,
+    Value,
 };
 #[doc(inline)]
 pub use velvet_derive::{Choice, Excerpt, Record};

@@ -67,9 +67,9 @@ impl Drawer {
         self.records::<T>().run(Select::rows::<T>, |_, rows| {
             rows.each(|row| {
                 for at in &files {
-                    let ValueRef::Text(text) = row.value(at + 1) else { continue };
+                    let ValueRef::Text(text) = row.column(*at) else { continue };
                     if !OutsideFile::new(text).is_ok_and(|file| file.below(root).exists()) {
-                        let key = Key::from_number(row.integer(0));
+                        let key = Key::from_number(row.key());
                         dangling.push(DanglingFile { key, column: T::COLUMNS[*at], file: text.to_owned() });
                     }
                 }

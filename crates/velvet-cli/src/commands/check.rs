@@ -4,11 +4,11 @@ use super::opened_and_told;
 use crate::args::{self, Telling};
 use crate::failure::{Failure, Verdict};
 use crate::terminal::{self, ALARM, QUIET};
-use serde_json::json;
+use serde::Serialize;
 use std::io::Write;
 use velvet_core::show;
 use velvet_core::show::count;
-use velvet_drawer::inspect::{Checked, Incomplete, Problem, ProblemKind};
+use velvet_drawer::inspect::{Checked, Incomplete, ProblemKind};
 
 pub(crate) fn run(arguments: &args::Check) -> Result<Verdict, Failure> {
     let (file, reasons) = opened_and_told(&arguments.file, arguments.form == Telling::Text)?;
@@ -18,7 +18,10 @@ pub(crate) fn run(arguments: &args::Check) -> Result<Verdict, Failure> {
     let checked = checked?;
     match arguments.form {
         Telling::Text => text(&checked, &reasons)?,
-        Telling::Json => writeln!(anstream::stdout(), "{:#}", json(&checked, &reasons))?,
+        Telling::Json => {
+            let warnings = reasons.iter().map(|reason| reason.what.as_str()).collect();
+            terminal::json(&Report { sound: checked.is_sound(), checked: &checked, warnings })?;
+        }
     }
     // What is only possible, of any file that is not in use, is said and does not count.
     let is_whole = !reasons.iter().any(|reason| reason.is_told_by_file);
@@ -65,13 +68,11 @@ fn word(kind: ProblemKind) -> &'static str {
     }
 }
 
-fn json(checked: &Checked, reasons: &[Incomplete]) -> serde_json::Value {
-    let problem = |p: &Problem| json!({ "kind": word(p.kind), "table": p.table, "row": p.row, "what": p.what });
-    json!({
-        "sound": checked.is_sound(),
-        "problems": checked.problems.iter().map(problem).collect::<Vec<_>>(),
-        "more": checked.more,
-        "rows": checked.rows,
-        "warnings": reasons.iter().map(|reason| &reason.what).collect::<Vec<_>>(),
-    })
+/// What a check found, with what may be missing of the file.
+#[derive(Serialize)]
+struct Report<'a> {
+    sound: bool,
+    #[serde(flatten)]
+    checked: &'a Checked,
+    warnings: Vec<&'a str>,
 }

@@ -4,7 +4,6 @@ use super::opened;
 use super::sessions::second;
 use crate::args::{self, Telling};
 use crate::failure::{Failure, Verdict};
-use crate::rows::json_value;
 use crate::terminal::{self, QUIET, STRONG, WARNING};
 use serde_json::json;
 use std::collections::HashMap;
@@ -186,30 +185,6 @@ pub(super) fn in_words(difference: &Difference<'_>) -> String {
     }
 }
 
-/// A difference as JSON.
-pub(super) fn difference_json(difference: &Difference<'_>) -> serde_json::Value {
-    let object = |cells: &[Cell<'_>]| {
-        let members = cells.iter().map(|(name, value)| ((*name).to_owned(), json_value(*value, None)));
-        serde_json::Value::Object(members.collect())
-    };
-    match difference {
-        Difference::Added { table, known_by, row } => {
-            json!({ "added": table, "known_by": object(known_by), "row": object(row) })
-        }
-        Difference::Removed { table, known_by, row } => {
-            json!({ "removed": table, "known_by": object(known_by), "row": object(row) })
-        }
-        Difference::Changed { table, known_by, columns } => {
-            let both = |(name, old, new): &(&str, ValueRef<'_>, ValueRef<'_>)| {
-                let values = json!({ "before": json_value(*old, None), "after": json_value(*new, None) });
-                ((*name).to_owned(), values)
-            };
-            let columns = serde_json::Value::Object(columns.iter().map(both).collect());
-            json!({ "changed": table, "known_by": object(known_by), "columns": columns })
-        }
-    }
-}
-
 /// One object: the differences as they are found, then the structure and the tables.
 fn as_json(before: &File, after: &File) -> Result<Comparison, Failure> {
     let mut out = BufWriter::new(io::stdout());
@@ -218,21 +193,14 @@ fn as_json(before: &File, after: &File) -> Result<Comparison, Failure> {
     let comparison = before.compare(
         after,
         &mut |difference| {
-            let line = difference_json(&difference);
+            let line = serde_json::to_string(&difference).map_err(Error::own)?;
             write!(out, "{comma}\n  {line}").map_err(Error::own)?;
             comma = ",";
             Ok(())
         },
         &mut |_| (),
     )?;
-    let table = |t: &TableComparison| {
-        json!({
-            "name": t.name, "matched_by": t.matched_by, "added": t.added, "removed": t.removed, "changed": t.changed, "same": t.same,
-            "only_order": t.only_order,
-        })
-    };
-    let tables: Vec<serde_json::Value> = comparison.tables.iter().map(table).collect();
-    let (structure, tables) = (json!(comparison.structure), json!(tables));
+    let (structure, tables) = (json!(comparison.structure), json!(comparison.tables));
     writeln!(out, "\n],\n\"structure\": {structure},\n\"tables\": {tables},\n\"same\": {}\n}}", comparison.is_same())?;
     out.flush()?;
     Ok(comparison)

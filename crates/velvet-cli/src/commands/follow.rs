@@ -65,8 +65,8 @@ fn text(path: &std::path::Path, happened: &Happened<'_>) -> String {
 fn as_json(happened: &Happened<'_>) -> String {
     match happened {
         Happened::Session(session) => json!({ "session": session.number, "end": super::sessions::end(session) }),
-        Happened::Trail(entry) => json!({ "trail": trail::as_json(entry) }),
-        Happened::Differs(difference) => json!({ "differs": compare::difference_json(difference) }),
+        Happened::Trail(entry) => json!({ "trail": entry }),
+        Happened::Differs(difference) => json!({ "differs": difference }),
         Happened::Structure(what) => json!({ "structure": what }),
     }
     .to_string()

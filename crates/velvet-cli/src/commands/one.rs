@@ -3,13 +3,12 @@
 use super::{opened, trail};
 use crate::args::{self, Telling};
 use crate::failure::Failure;
-use crate::rows::json_value;
 use crate::terminal::{self, QUIET, STRONG, WARNING};
-use serde_json::json;
+use serde::Serialize;
 use std::io::{self, Write};
 use velvet_core::hex::hex;
 use velvet_core::show;
-use velvet_drawer::inspect::{File, FoundColumn, OneRow, TrailOf, Value, ValueRef};
+use velvet_drawer::inspect::{File, FoundColumn, OneRow, TrailEntry, TrailOf, Value, ValueRef};
 
 /// How many bytes of a value are shown.
 const BYTES_SHOWN: usize = 512;
@@ -114,30 +113,14 @@ pub(super) fn in_words(file: &File, table: &str, key: &[(String, Value)]) -> Str
 }
 
 fn as_json(file: &File, row: &OneRow) -> Result<(), Failure> {
-    let object = |key: &[(String, Value)]| {
-        let members = key.iter().map(|(c, v)| (c.clone(), json_value(v.as_ref(), None)));
-        serde_json::Value::Object(members.collect())
-    };
-    let columns = row.columns.iter().map(|(c, v)| (c.name.clone(), json_value(v.as_ref(), c.kind.as_ref())));
-    let links: Vec<_> = row
-        .links
-        .iter()
-        .map(|l| json!({ "columns": l.columns, "table": l.table, "known_by": l.known_by.as_ref().map(|key| object(key)) }))
-        .collect();
-    let linked_from: Vec<_> = row
-        .linked_from
-        .iter()
-        .map(|l| {
-            let first: Vec<_> = l.first.iter().map(|key| object(key)).collect();
-            json!({ "table": l.table, "columns": l.columns, "count": l.count, "first": first })
-        })
-        .collect();
+    #[derive(Serialize)]
+    struct OneAndTrail<'a> {
+        #[serde(flatten)]
+        row: &'a OneRow,
+        trail: Vec<TrailEntry>,
+    }
     let of = TrailOf { table: Some(row.table.name.clone()), key: row.number, ..TrailOf::default() };
-    let trail = if row.number.is_some() { file.trail(&of)? } else { Vec::new() };
-    let trail: Vec<_> = trail.iter().rev().map(trail::as_json).collect();
-    let all = json!({
-        "table": row.table.name, "row": row.number, "columns": serde_json::Value::Object(columns.collect()), "links": links,
-        "linked_from": linked_from, "trail": trail,
-    });
-    Ok(writeln!(anstream::stdout(), "{all:#}")?)
+    let mut trail = if row.number.is_some() { file.trail(&of)? } else { Vec::new() };
+    trail.reverse();
+    Ok(terminal::json(&OneAndTrail { row, trail })?)
 }

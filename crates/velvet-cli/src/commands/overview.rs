@@ -5,7 +5,6 @@ use crate::args::{self, Form};
 use crate::failure::Failure;
 use crate::rows::{Writer, writer};
 use crate::terminal::{self, STRONG};
-use serde_json::json;
 use std::io::{self, Write};
 use std::path::Path;
 use velvet_core::show::count;
@@ -26,7 +25,7 @@ pub(crate) fn run(arguments: &args::Overview) -> Result<(), Failure> {
             head(&overview)?;
             tables(&overview, Form::Table)
         }
-        Form::Json => Ok(writeln!(anstream::stdout(), "{:#}", json(&overview))?),
+        Form::Json => Ok(terminal::json(&overview)?),
         Form::Csv => tables(&overview, Form::Csv),
     }
 }
@@ -69,30 +68,6 @@ fn tables(overview: &Overview, form: Form) -> Result<(), Failure> {
         list.row(&[ValueRef::Text(&table.name), number(table.rows), number(table.columns)], table.bytes)?;
     }
     list.end()
-}
-
-fn json(overview: &Overview) -> serde_json::Value {
-    let tables: Vec<_> = overview
-        .tables
-        .iter()
-        .map(|t| json!({ "name": t.name, "rows": t.rows, "columns": t.columns, "bytes": t.bytes }))
-        .collect();
-    let versions: Vec<_> = overview
-        .versions
-        .iter()
-        .map(|v| json!({ "version": v.version, "at": v.at, "app_version": v.app_version, "took_ms": v.took_ms }))
-        .collect();
-    json!({
-        "path": overview.path.display().to_string(),
-        "bytes": overview.bytes,
-        "app": overview.app,
-        "version": overview.version,
-        "created_at": overview.created_at,
-        "versions": versions,
-        "sessions": overview.sessions.iter().map(sessions::as_json).collect::<Vec<_>>(),
-        "tables": tables,
-        "warnings": overview.warnings,
-    })
 }
 
 fn folder(folder: &Path, form: Form) -> Result<(), Failure> {

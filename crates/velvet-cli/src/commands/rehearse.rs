@@ -3,7 +3,7 @@
 use super::{history, opened};
 use crate::args::{self, Telling};
 use crate::failure::{Failure, Verdict};
-use crate::terminal::{ALARM, STRONG, WARNING};
+use crate::terminal::{self, ALARM, STRONG, WARNING};
 use indicatif::{ProgressBar, ProgressStyle};
 use serde_json::json;
 use std::io::Write;
@@ -24,7 +24,7 @@ pub(crate) fn run(arguments: &args::Rehearse) -> Result<Verdict, Failure> {
     match (result, arguments.form) {
         (Ok(rehearsal), Telling::Text) => tell(&rehearsal).map(|()| Verdict::Fine),
         (Ok(rehearsal), Telling::Json) => {
-            writeln!(anstream::stdout(), "{:#}", json(&rehearsal))?;
+            terminal::json(&rehearsal)?;
             Ok(Verdict::Fine)
         }
         (Err(error), Telling::Text) => {
@@ -76,7 +76,7 @@ fn tell(rehearsal: &Rehearsal) -> Result<(), Failure> {
              to rehearse with it, call `inspect::File::rehearse` with the app's schema."
         )?;
     }
-    let (before, after) = rehearsal.bytes;
+    let (before, after) = (rehearsal.bytes_before, rehearsal.bytes_after);
     writeln!(
         out,
         "\nThe result is the structure that the history says. It took {} ms; {before} bytes became {after}. The file itself was only read.",
@@ -88,17 +88,4 @@ fn tell(rehearsal: &Rehearsal) -> Result<(), Failure> {
 fn said_of(step: &UpgradedVersion) -> String {
     let rows = usize::try_from(step.rows).unwrap_or(usize::MAX);
     format!("{} written anew in {} ms", count(rows, "row"), step.took.as_millis())
-}
-
-fn json(rehearsal: &Rehearsal) -> serde_json::Value {
-    let step = |s: &UpgradedVersion| json!({ "version": s.version, "did": s.did, "lost": s.lost, "rows": s.rows, "took_ms": s.took.as_millis() as u64 });
-    let steps = rehearsal.upgraded.as_ref().map(|u| u.versions.iter().map(step).collect::<Vec<_>>());
-    json!({
-        "from": rehearsal.upgraded.as_ref().map(|u| u.from),
-        "versions": steps.unwrap_or_default(),
-        "left_out": rehearsal.left_out,
-        "bytes_before": rehearsal.bytes.0,
-        "bytes_after": rehearsal.bytes.1,
-        "took_ms": rehearsal.took.as_millis() as u64,
-    })
 }

@@ -4,7 +4,7 @@ use super::one_file;
 use crate::args::{self, Telling};
 use crate::failure::{Failure, Verdict};
 use crate::terminal::{self, QUIET, WARNING};
-use serde_json::json;
+use serde::Serialize;
 use std::io::Write;
 use velvet_core::show::{Shown, Tone, line};
 use velvet_drawer::grid::Grid;
@@ -20,7 +20,7 @@ pub(crate) fn run(arguments: &args::Salvage) -> Result<Verdict, Failure> {
     let salvaged = salvaged?;
     match arguments.form {
         Telling::Text => text(arguments, &salvaged)?,
-        Telling::Json => writeln!(anstream::stdout(), "{:#}", as_json(&salvaged))?,
+        Telling::Json => terminal::json(&Report { whole: salvaged.is_whole(), salvaged: &salvaged })?,
     }
     Ok(if salvaged.is_whole() { Verdict::Fine } else { Verdict::Wrong })
 }
@@ -81,13 +81,10 @@ fn gaps(table: &SalvagedTable) -> String {
     }
 }
 
-fn as_json(salvaged: &Salvaged) -> serde_json::Value {
-    let tables: Vec<_> = salvaged
-        .tables
-        .iter()
-        .map(|t| {
-            json!({ "name": t.name, "rows": t.rows, "astray": t.astray, "broken": t.broken, "refused": t.refused, "gaps": t.gaps })
-        })
-        .collect();
-    json!({ "whole": salvaged.is_whole(), "tables": tables, "lost": salvaged.lost })
+/// What was saved, and whether that is all.
+#[derive(Serialize)]
+struct Report<'a> {
+    whole: bool,
+    #[serde(flatten)]
+    salvaged: &'a Salvaged,
 }

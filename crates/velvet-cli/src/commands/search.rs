@@ -4,7 +4,6 @@ use super::one::in_words;
 use super::opened;
 use crate::args::{self, Telling};
 use crate::failure::Failure;
-use crate::rows::json_value;
 use crate::terminal::{self, MATCH, QUIET, STRONG};
 use serde_json::json;
 use std::io::Write;
@@ -39,10 +38,7 @@ pub(crate) fn run(arguments: &args::Search) -> Result<(), Failure> {
     searched?;
     match arguments.form {
         Telling::Text => text(&file, &found, more),
-        Telling::Json => {
-            let rows: Vec<_> = found.iter().map(as_json).collect();
-            Ok(writeln!(anstream::stdout(), "{:#}", json!({ "rows": rows, "more": more }))?)
-        }
+        Telling::Json => Ok(writeln!(anstream::stdout(), "{:#}", json!({ "rows": found, "more": more }))?),
     }
 }
 
@@ -68,18 +64,4 @@ fn text(file: &File, found: &[FoundRow], more: bool) -> Result<(), Failure> {
     let line = if more { format!("the first {rows}; --limit shows more") } else { rows };
     let gap = if found.is_empty() { "" } else { "\n" };
     Ok(writeln!(out, "{gap}{QUIET}{line}{QUIET:#}")?)
-}
-
-fn as_json(row: &FoundRow) -> serde_json::Value {
-    let key = row.known_by.iter().map(|(c, v)| (c.clone(), json_value(v.as_ref(), None)));
-    let columns: Vec<_> = row
-        .columns
-        .iter()
-        .map(|(name, marked)| {
-            let parts: Vec<_> =
-                marked.parts().map(|(text, matches)| json!({ "text": text, "matches": matches })).collect();
-            json!({ "name": name, "parts": parts })
-        })
-        .collect();
-    json!({ "table": row.table, "known_by": serde_json::Value::Object(key.collect()), "columns": columns })
 }

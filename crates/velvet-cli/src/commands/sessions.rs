@@ -5,7 +5,6 @@ use crate::args::{self, Form};
 use crate::failure::Failure;
 use crate::rows::writer;
 use crate::terminal::{self, QUIET};
-use serde_json::json;
 use std::io::{self, Write};
 use velvet_core::show::{Shown, Tone, shown};
 use velvet_drawer::grid::Grid;
@@ -20,8 +19,7 @@ pub(crate) fn run(arguments: &args::Sessions) -> Result<(), Failure> {
         }
         Form::Table => write!(anstream::stdout(), "{}", terminal::fitted(grid(&sessions)))?,
         Form::Json => {
-            let all: Vec<serde_json::Value> = sessions.iter().map(as_json).collect();
-            writeln!(anstream::stdout(), "{:#}", json!(all))?;
+            terminal::json(&sessions)?;
         }
         Form::Csv => {
             let names = [
@@ -139,28 +137,6 @@ pub(super) fn second(stamp: &str) -> String {
 pub(super) fn clock(stamp: &str) -> String {
     let text = second(stamp);
     text.split_once(' ').map_or(text.clone(), |(_, clock)| clock.to_owned())
-}
-
-pub(super) fn as_json(session: &Session) -> serde_json::Value {
-    let (end, found_by, in_background) = match session.end {
-        SessionEnd::Closed => ("closed", None, false),
-        SessionEnd::Killed { found_by, in_background } => ("killed", Some(found_by), in_background),
-        SessionEnd::Open { in_background } => ("open", None, in_background),
-        SessionEnd::Running { in_background } => ("running", None, in_background),
-        _ => ("unknown", None, false),
-    };
-    let wrote: Vec<_> = session
-        .wrote
-        .iter()
-        .map(|w| {
-            json!({ "table": w.table, "inserted": w.inserted, "changed": w.changed, "removed": w.removed, "at_least": w.is_at_least })
-        })
-        .collect();
-    json!({
-        "session": session.number, "began_at": session.began_at, "noted_at": session.noted_at, "app_version": session.app_version,
-        "schema_version": session.schema_version, "opened": session.opened, "process": session.process, "end": end,
-        "found_by": found_by, "in_background": in_background, "wrote": wrote, "background": session.background,
-    })
 }
 
 /// A session in a line, for the overview.

@@ -10,7 +10,7 @@ use std::io::Write;
 use std::path::Path;
 use velvet_core::show::{Shown, Tone};
 use velvet_drawer::grid::Grid;
-use velvet_drawer::inspect::{ColumnStructure, File, TableStructure};
+use velvet_drawer::inspect::{ColumnStructure, File, IndexStructure, TableStructure};
 
 pub(crate) fn run(arguments: &args::Structure) -> Result<Verdict, Failure> {
     let file = opened(&arguments.file, arguments.form == StructureForm::Text)?;
@@ -19,7 +19,7 @@ pub(crate) fn run(arguments: &args::Structure) -> Result<Verdict, Failure> {
     }
     let text = match arguments.form {
         StructureForm::Text => text(&file.structure()?),
-        StructureForm::Json => format!("{:#}\n", json(&file.structure()?)),
+        StructureForm::Json => format!("{:#}\n", json!({ "tables": file.structure()? })),
         StructureForm::Sql => file.statements()?.into_iter().map(|s| s + ";\n").collect(),
         StructureForm::Diagram => diagram(&file.structure()?),
     };
@@ -35,7 +35,7 @@ fn text(tables: &[TableStructure]) -> String {
         let mut grid = Grid::new(["column", "holds", "stored as", "rules"]);
         for column in &table.columns {
             let cell = |text: &str, tone| Shown { text: text.to_owned(), tone };
-            let sign = cell(&column.storage.to_lowercase(), Tone::Sign);
+            let sign = cell(&column.storage, Tone::Sign);
             let rules = rules(table, column);
             grid.row(vec![
                 cell(&column.name, Tone::Plain),
@@ -45,7 +45,7 @@ fn text(tables: &[TableStructure]) -> String {
             ]);
         }
         let _ = write!(out, "{}", terminal::fitted(grid));
-        for (columns, unique) in table.indexes.iter().filter(|(columns, _)| columns.len() > 1) {
+        for IndexStructure { columns, unique } in table.indexes.iter().filter(|i| i.columns.len() > 1) {
             let kind = if *unique { "No two rows share" } else { "Indexed together:" };
             let _ = writeln!(out, "{QUIET}{kind} {}{QUIET:#}", columns.join(", "));
         }
@@ -61,8 +61,7 @@ fn text(tables: &[TableStructure]) -> String {
 
 /// What else there is to say about a column.
 fn rules(table: &TableStructure, column: &ColumnStructure) -> String {
-    let alone =
-        |unique: bool| table.indexes.iter().any(|(columns, u)| *u == unique && *columns == [column.name.as_str()]);
+    let alone = |unique: bool| table.indexes.iter().any(|i| i.unique == unique && i.columns == [column.name.as_str()]);
     let mut rules = Vec::new();
     if !column.required {
         rules.push("may be missing");
@@ -79,32 +78,6 @@ fn rules(table: &TableStructure, column: &ColumnStructure) -> String {
     rules.join(", ")
 }
 
-fn json(tables: &[TableStructure]) -> serde_json::Value {
-    let column = |c: &ColumnStructure| {
-        json!({
-            "name": c.name,
-            "holds": c.holds,
-            "stored_as": c.storage.to_lowercase(),
-            "required": c.required,
-            "default": c.default,
-            "links_to": c.links_to.as_ref().map(|(table, column, action)| {
-                json!({ "table": table, "column": column, "on_removal": action.to_lowercase() })
-            }),
-        })
-    };
-    let index = |(columns, unique): &(Vec<String>, bool)| json!({ "columns": columns, "unique": unique });
-    let table = |t: &TableStructure| {
-        json!({
-            "name": t.name,
-            "columns": t.columns.iter().map(column).collect::<Vec<_>>(),
-            "indexes": t.indexes.iter().map(index).collect::<Vec<_>>(),
-            "searchable": t.searchable,
-            "shared": t.shared,
-        })
-    };
-    json!({ "tables": tables.iter().map(table).collect::<Vec<_>>() })
-}
-
 /// A graph in the DOT language, which many programs draw.
 fn diagram(tables: &[TableStructure]) -> String {
     let quoted = |text: &str| format!("\"{}\"", text.replace('\\', "\\\\").replace('"', "\\\""));
@@ -113,17 +86,14 @@ fn diagram(tables: &[TableStructure]) -> String {
     for table in tables {
         // Characters with a meaning inside of a record's label are written out.
         let plain = |text: &str| text.replace(['{', '}', '|', '<', '>', '"', '\\'], "_");
-        let lines: Vec<String> = table
-            .columns
-            .iter()
-            .map(|c| format!("{}: {}\\l", plain(&c.name), plain(&c.storage.to_lowercase())))
-            .collect();
+        let lines: Vec<String> =
+            table.columns.iter().map(|c| format!("{}: {}\\l", plain(&c.name), plain(&c.storage))).collect();
         let _ = writeln!(out, "  {} [label = \"{{{}|{}}}\"]", quoted(&table.name), plain(&table.name), lines.concat());
     }
     for table in tables {
         for column in &table.columns {
-            if let Some((to, _, _)) = &column.links_to {
-                let (from, to) = (quoted(&table.name), quoted(to));
+            if let Some(link) = &column.links_to {
+                let (from, to) = (quoted(&table.name), quoted(&link.table));
                 let _ = writeln!(out, "  {from} -> {to} [label = {}]", quoted(&column.name));
             }
         }

@@ -4,9 +4,8 @@ use super::opened;
 use super::sessions::{say_none, second};
 use crate::args::{self, Form};
 use crate::failure::Failure;
-use crate::rows::{json_value, writer};
+use crate::rows::writer;
 use crate::terminal;
-use serde_json::json;
 use std::io::Write;
 use velvet_core::show::{self, Shown, Tone, shown};
 use velvet_drawer::grid::Grid;
@@ -34,8 +33,7 @@ pub(crate) fn run(arguments: &args::Trail) -> Result<(), Failure> {
         )?,
         Form::Table => write!(anstream::stdout(), "{}", terminal::fitted(grid(&file, &entries)))?,
         Form::Json => {
-            let all: Vec<serde_json::Value> = entries.iter().map(as_json).collect();
-            writeln!(anstream::stdout(), "{:#}", json!(all))?;
+            terminal::json(&entries)?;
         }
         Form::Csv => csv(&entries)?,
     }
@@ -121,28 +119,6 @@ fn told(told: &Told) -> String {
         Told::TooLong(length) => format!("({length} long)"),
         Told::Unknown => "(unknown)".into(),
     }
-}
-
-fn told_json(told: &Told) -> serde_json::Value {
-    match told {
-        Told::Value(value) => json!({ "value": json_value(value.as_ref(), None) }),
-        Told::NotThere => json!("not there"),
-        Told::Private => json!("private"),
-        Told::TooLong(length) => json!({ "too_long": length }),
-        Told::Unknown => json!("unknown"),
-    }
-}
-
-pub(super) fn as_json(entry: &TrailEntry) -> serde_json::Value {
-    let columns: serde_json::Map<String, serde_json::Value> = entry
-        .columns
-        .iter()
-        .map(|c| (c.name.clone(), json!({ "before": told_json(&c.before), "after": told_json(&c.after) })))
-        .collect();
-    json!({
-        "entry": entry.number, "at": entry.at, "session": entry.session, "write": entry.write, "table": entry.table, "key": entry.key,
-        "did": did(entry.did), "columns": columns,
-    })
 }
 
 fn csv(entries: &[TrailEntry]) -> Result<(), Failure> {

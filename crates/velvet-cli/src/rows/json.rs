@@ -37,9 +37,3 @@ impl Writer for JsonWriter {
         Ok(self.out.flush()?)
     }
 }
-
-/// A value in the form in which it is exported, by what its column holds where that is known.
-pub(crate) fn json(value: ValueRef<'_>, kind: Option<&Kind>) -> Json {
-    // What is exported is always JSON.
-    serde_json::from_str(&exchange::to_json(value, kind)).unwrap_or_default()
-}

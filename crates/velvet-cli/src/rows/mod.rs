@@ -4,8 +4,6 @@ mod csv;
 mod json;
 mod table;
 
-pub(crate) use json::json as json_value;
-
 use crate::args::Form;
 use crate::failure::Failure;
 use velvet_drawer::Error;

@@ -9,7 +9,7 @@ mod text;
 
 pub use computed::Computed;
 pub use folded::Group;
-pub use inside::{InJson, Inside};
+pub use inside::{InJson, Inside, Nesting};
 pub use links::{LinkOf, LinkedFrom, Links, Nested};
 pub use text::{FOLD, fold};
 
@@ -167,7 +167,8 @@ impl<T, C: ColumnType, E: Term> Column<T, C, E> {
 
     /// In the order of this column, smallest first.
     pub fn ascending(self) -> Order<T> {
-        Order::new(self.write(), C::OPTIONAL)
+        let position = self.position();
+        Order::new(self.write(), C::OPTIONAL).of_column(position)
     }
 
     /// In the order of this column, largest first.

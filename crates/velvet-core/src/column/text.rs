@@ -4,7 +4,7 @@ use super::{Column, Term};
 use crate::column_type::{ColumnType, Textual};
 use crate::condition::Condition;
 use crate::fragment::Fragment;
-use crate::order::{Order, OwnOrder, TextOrder};
+use crate::order::{Collation, Order, TextOrder};
 
 impl<T, C: ColumnType, E: Term> Column<T, C, E> {
     /// Begins with `prefix`. An index on the column serves it.
@@ -85,9 +85,8 @@ impl<T, C: ColumnType, E: Term> Column<T, C, E> {
     where
         C: Textual,
     {
-        let own = OwnOrder::of::<O>();
-        let text = self.write().then(" COLLATE ").then(&crate::name::quoted(&own.name));
-        Order::by(text, C::OPTIONAL, own)
+        let position = self.position();
+        Order::new(self.write(), C::OPTIONAL).of_column(position).by(Collation::of::<O>())
     }
 
     /// In an order of the app's own, such as that of a language, largest first.

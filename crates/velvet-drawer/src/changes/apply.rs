@@ -196,12 +196,12 @@ impl Applying<'_> {
     fn tie(&mut self, knot: &[(usize, Line, Later)]) -> Result<bool, Error> {
         let report = self.report.clone();
         let scope = self.scope;
-        scope.connection.check_links_later(true)?;
+        scope.connection.defer_foreign_keys(true)?;
         let tied = scope.part(|| {
             let tied = self.tie_all(knot)?;
             if tied { Ok(()) } else { Err(Error::own("not tied")) }
         });
-        scope.connection.check_links_later(false)?;
+        scope.connection.defer_foreign_keys(false)?;
         match tied {
             Ok(()) => Ok(true),
             Err(error) if error.is_own() => {

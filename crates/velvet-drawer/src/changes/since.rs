@@ -144,7 +144,7 @@ impl ChangesSince<'_> {
                         all.push(Changed::Written(stored(row)?));
                         return Ok(());
                     }
-                    let own_key = T::OwnKey::load(row.value(T::COLUMNS.len() + 1));
+                    let own_key = T::OwnKey::load(row.column(T::COLUMNS.len()));
                     let own_key = own_key.map_err(|misfit| unreadable::<T>(misfit.at(T::OWN_KEY_POSITION)))?;
                     all.push(Changed::Removed(own_key));
                     Ok::<_, Error>(())

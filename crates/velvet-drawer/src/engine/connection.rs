@@ -16,7 +16,7 @@ use std::path::Path;
 use std::time::{Duration, Instant};
 use velvet_core::ValueRef;
 use velvet_core::column::{FOLD, fold};
-use velvet_core::order::OwnOrder;
+use velvet_core::order::Collation;
 
 /// How many prepared statements a connection keeps.
 const STATEMENTS_KEPT: usize = 128;
@@ -27,8 +27,8 @@ const BETWEEN_ATTEMPTS: Duration = Duration::from_millis(4);
 /// A connection to one file.
 pub(crate) struct Connection {
     pub(super) engine: rusqlite::Connection,
-    /// The names of the app's own orders that it has been told of.
-    orders: RefCell<Vec<String>>,
+    /// The names of the app's own collations that it has been told of.
+    collations: RefCell<Vec<String>>,
     guard: Guard,
     pub(super) report: Report,
     pub(super) commits: Option<Commits>,
@@ -39,14 +39,14 @@ pub(crate) struct Connection {
 impl Connection {
     /// A connection that reads and writes, and creates the file where there is none.
     ///
-    /// A log that stands beside the file is left alone when this is closed, until [`Connection::keep_log`]: the file may
-    /// turn out to be none of ours, or damaged, and the log the only part of it that can be read.
+    /// A write-ahead log that stands beside the file is left alone when this is closed, until [`Connection::use_wal`]: the file may
+    /// turn out to be none of ours, or damaged, and the write-ahead log the only part of it that can be read.
     pub(super) fn writer(path: &Path, settings: &Settings) -> Result<Connection, Fault> {
-        let found_log = has_log(path);
+        let found_wal = has_wal(path);
         let connection =
             Connection::open(path, OpenFlags::SQLITE_OPEN_READ_WRITE | OpenFlags::SQLITE_OPEN_CREATE, settings)?;
-        if found_log {
-            connection.leave_log_alone(true);
+        if found_wal {
+            connection.keep_wal_on_close(true);
         }
         connection.run(if settings.relaxed { "PRAGMA synchronous = NORMAL" } else { "PRAGMA synchronous = FULL" })?;
         if cfg!(target_vendor = "apple") && !settings.relaxed {
@@ -67,7 +67,7 @@ impl Connection {
         engine.authorizer(Some(move |context: AuthContext<'_>| decides.decide(&context)))?;
         Ok(Connection {
             engine,
-            orders: RefCell::default(),
+            collations: RefCell::default(),
             guard,
             report: Report::none(),
             commits: None,
@@ -99,22 +99,22 @@ impl Connection {
         Ok(())
     }
 
-    /// Tells the engine of orders of the app's own, each once.
+    /// Tells the engine of collations of the app's own, each once.
     #[inline]
-    pub(crate) fn know_orders(&self, orders: &[OwnOrder]) -> Result<(), Fault> {
-        for order in orders {
-            if !self.orders.borrow().contains(&order.name) {
-                self.engine.create_collation(order.name.as_str(), order.compare)?;
-                self.orders.borrow_mut().push(order.name.clone());
+    pub(crate) fn add_collations(&self, collations: &[Collation]) -> Result<(), Fault> {
+        for collation in collations {
+            if !self.collations.borrow().contains(&collation.name) {
+                self.engine.create_collation(collation.name.as_str(), collation.compare)?;
+                self.collations.borrow_mut().push(collation.name.clone());
             }
         }
         Ok(())
     }
 
-    /// Switches the file to a log of changes beside it, so that reads run side by side with one writer. The engine does
+    /// Switches the file to a write-ahead log of changes beside it, so that reads run side by side with one writer. The engine does
     /// not wait by itself when several processes do this at once.
-    pub(crate) fn keep_log(&self, wait: Duration) -> Result<(), Fault> {
-        self.leave_log_alone(false);
+    pub(crate) fn use_wal(&self, wait: Duration) -> Result<(), Fault> {
+        self.keep_wal_on_close(false);
         let deadline = Instant::now() + wait;
         loop {
             match self.run("PRAGMA journal_mode = WAL") {
@@ -122,26 +122,26 @@ impl Connection {
                     std::thread::sleep(BETWEEN_ATTEMPTS);
                 }
                 Err(fault) => return Err(fault),
-                // The first read opens the log. Left to a reader, that would be the one to close it, and cannot merge it.
+                // The first read opens the write-ahead log. Left to a reader, that would be the one to close it, and cannot merge it.
                 Ok(()) => return self.version().map(drop),
             }
         }
     }
 
-    /// Merges the log into the main file and removes it, which only succeeds where nobody else has the file open.
-    pub(crate) fn merge_alone(&self) -> Result<(), Fault> {
+    /// Merges the write-ahead log into the main file and removes it, which only succeeds where nobody else has the file open.
+    pub(crate) fn leave_wal(&self) -> Result<(), Fault> {
         self.run("PRAGMA journal_mode = DELETE")
     }
 
-    /// Merges the log into the main file as far as nobody reads an older state. Says whether that was all of it.
-    pub(crate) fn merge_as_far_as_possible(&self) -> Result<bool, Fault> {
+    /// Merges the write-ahead log into the main file as far as nobody reads an older state. Says whether that was all of it.
+    pub(crate) fn checkpoint(&self) -> Result<bool, Fault> {
         let is_all = |row: Row<'_, '_>| row.integer(0) == 0 && row.integer(1) == row.integer(2);
         Ok(self.one("PRAGMA wal_checkpoint(PASSIVE)", [], is_all)?.unwrap_or_default())
     }
 
-    /// Merges the log into the main file and cuts it, where nobody reads an older state: it may have grown to the size of the file. That
+    /// Merges the write-ahead log into the main file and cuts it, where nobody reads an older state: it may have grown to the size of the file. That
     /// it stays so is no error.
-    pub(crate) fn cut_log(&self) {
+    pub(crate) fn truncate_wal(&self) {
         let _ = self.run("PRAGMA wal_checkpoint(TRUNCATE)");
     }
 
@@ -150,24 +150,24 @@ impl Connection {
         self.run("VACUUM")
     }
 
-    /// For reading a log past which there is no shared memory: nobody else is let in.
+    /// For reading a write-ahead log past which there is no shared memory: nobody else is let in.
     pub(super) fn keep_others_out(&self) -> Result<(), Fault> {
         self.run("PRAGMA locking_mode = EXCLUSIVE")
     }
 
     /// Switches the enforcement of links on or off; only outside of a transaction.
-    pub(crate) fn enforce_links(&self, on: bool) -> Result<(), Fault> {
+    pub(crate) fn enforce_foreign_keys(&self, on: bool) -> Result<(), Fault> {
         Ok(self.engine.set_db_config(DbConfig::SQLITE_DBCONFIG_ENABLE_FKEY, on).map(drop)?)
     }
 
     /// Checks links only when the transaction that is open is committed, or with each statement again. Until they are checked again, every
     /// link must lead somewhere.
-    pub(crate) fn check_links_later(&self, later: bool) -> Result<(), Fault> {
+    pub(crate) fn defer_foreign_keys(&self, later: bool) -> Result<(), Fault> {
         self.run(if later { "PRAGMA defer_foreign_keys = ON" } else { "PRAGMA defer_foreign_keys = OFF" })
     }
 
     /// Runs `work` without waiting for other processes, and waits for them as long as before afterwards.
-    pub(crate) fn without_patience<R>(&self, wait: Duration, work: impl FnOnce() -> R) -> R {
+    pub(crate) fn without_lock_timeout<R>(&self, wait: Duration, work: impl FnOnce() -> R) -> R {
         // Where the waiting time cannot be changed, `work` waits.
         let _ = self.engine.busy_timeout(Duration::ZERO);
         let result = work();
@@ -183,14 +183,14 @@ impl Connection {
         result
     }
 
-    /// Leaves the log as it is when this connection is closed, or merges it then.
-    pub(super) fn leave_log_alone(&self, alone: bool) {
+    /// Leaves the write-ahead log as it is when this connection is closed, or merges it then.
+    pub(super) fn keep_wal_on_close(&self, alone: bool) {
         // Where the engine does not know this, it has no log to leave alone.
         let _ = self.engine.set_db_config(DbConfig::SQLITE_DBCONFIG_NO_CKPT_ON_CLOSE, alone);
     }
 
     /// Runs `work` without waiting in its commits until they are safe from a loss of power. They are as safe from a kill as any.
-    pub(crate) fn without_waiting<R>(&self, work: impl FnOnce() -> R) -> R {
+    pub(crate) fn without_sync<R>(&self, work: impl FnOnce() -> R) -> R {
         // Where the setting cannot be changed, the commits wait.
         let waits = self.number("PRAGMA synchronous").is_ok_and(|kind| kind > 1)
             && self.run("PRAGMA synchronous = NORMAL").is_ok();
@@ -338,8 +338,8 @@ impl Connection {
     }
 }
 
-/// Whether a log with something in it stands beside the file.
-fn has_log(path: &Path) -> bool {
+/// Whether a write-ahead log with something in it stands beside the file.
+fn has_wal(path: &Path) -> bool {
     let mut log = path.as_os_str().to_owned();
     log.push(crate::beside::COMPANIONS[0]);
     std::fs::metadata(log).is_ok_and(|m| m.len() > 0)
@@ -359,13 +359,13 @@ mod tests {
         let synchronous = |connection: &Connection| connection.number("PRAGMA synchronous").unwrap();
         let is_trusted = |c: &Connection| c.engine.db_config(DbConfig::SQLITE_DBCONFIG_TRUSTED_SCHEMA).unwrap();
         let safe = opener.writer().unwrap();
-        safe.keep_log(Duration::ZERO).unwrap();
+        safe.use_wal(Duration::ZERO).unwrap();
         assert_eq!(synchronous(&safe), 2);
-        assert_eq!(safe.without_waiting(|| synchronous(&safe)), 1);
+        assert_eq!(safe.without_sync(|| synchronous(&safe)), 1);
         assert_eq!(synchronous(&safe), 2, "as it was");
         let relaxed = opener.clone().relaxed().writer().unwrap();
         assert_eq!(synchronous(&relaxed), 1);
-        assert_eq!(relaxed.without_waiting(|| synchronous(&relaxed)), 1);
+        assert_eq!(relaxed.without_sync(|| synchronous(&relaxed)), 1);
         assert_eq!(synchronous(&relaxed), 1, "as it was");
         let reader = opener.reader().unwrap();
         let memory = Opener::new(&memory_place()).writer().unwrap();

@@ -8,7 +8,7 @@ use std::time::Duration;
 /// How many idle readers are kept open.
 const IDLE_READERS: usize = 4;
 
-/// Two connections that are closed at the same moment each take the other for a reader, and neither merges the log.
+/// Two connections that are closed at the same moment each take the other for a reader, and neither merges the write-ahead log.
 static CLOSING: Mutex<()> = Mutex::new(());
 
 /// The connections of one drawer.

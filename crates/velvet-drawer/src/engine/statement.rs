@@ -31,9 +31,9 @@ impl<'c> Statement<'c> {
         values.into_iter().enumerate().try_for_each(|(at, value)| self.bind(at + 1, value))
     }
 
-    /// A sink that binds a record's columns: all of them, or only those at `positions`, in order.
-    pub(crate) fn columns<'s>(&'s mut self, positions: Option<&'s [usize]>) -> Columns<'s, 'c> {
-        Columns { statement: &mut self.engine, positions, fault: None }
+    /// A sink that binds all columns of a record, in order.
+    pub(crate) fn columns(&mut self) -> Columns<'_, 'c> {
+        Columns { statement: &mut self.engine, fault: None }
     }
 
     /// Whether it only reads.
@@ -96,7 +96,6 @@ fn undone(connection: &Connection, error: rusqlite::Error) -> Fault {
 /// Binds a record's columns.
 pub(crate) struct Columns<'s, 'c> {
     statement: &'s mut rusqlite::Statement<'c>,
-    positions: Option<&'s [usize]>,
     fault: Option<Fault>,
 }
 
@@ -110,14 +109,7 @@ impl Columns<'_, '_> {
 impl Sink for Columns<'_, '_> {
     #[inline]
     fn put<C: ColumnType>(&mut self, column: usize, value: &C::Value) -> Result<(), Misfit> {
-        let position = match self.positions {
-            None => column + 1,
-            Some(positions) => match positions.iter().position(|p| *p == column) {
-                Some(at) => at + 1,
-                None => return Ok(()),
-            },
-        };
-        let cell = Cell { statement: self.statement, position, fault: &mut self.fault };
+        let cell = Cell { statement: self.statement, position: column + 1, fault: &mut self.fault };
         C::store(value, cell).map_err(|misfit| misfit.at(column))
     }
 }
@@ -209,6 +201,18 @@ impl<'r> Row<'r, '_> {
         }
     }
 
+    /// The key of the record in a row that begins with it, as all statements do that read records.
+    #[inline]
+    pub(crate) fn key(&self) -> i64 {
+        self.integer(0)
+    }
+
+    /// The value of the record's column at `position`, in such a row.
+    #[inline]
+    pub(crate) fn column(&self, position: usize) -> ValueRef<'r> {
+        self.value(position + 1)
+    }
+
     /// The name of the column at `position`.
     pub(crate) fn name(&self, position: usize) -> &'r str {
         self.0.as_ref().column_name(position).unwrap_or_default()
@@ -258,10 +262,10 @@ impl Source for Placed<'_, '_> {
     }
 }
 
-/// A row that begins with the key, as all statements that read records do.
+/// A row that begins with the key.
 impl Source for Row<'_, '_> {
     #[inline]
     fn take<C: ColumnType>(&mut self, column: usize) -> Result<C::Value, Misfit> {
-        C::load(self.value(column + 1)).map_err(|misfit| misfit.at(column))
+        C::load(self.column(column)).map_err(|misfit| misfit.at(column))
     }
 }

@@ -55,7 +55,7 @@ impl Traceless {
         if log && !shared {
             connection.keep_others_out()?;
         }
-        connection.leave_log_alone(true);
+        connection.keep_wal_on_close(true);
         Ok(Traceless { connection, before, path: path.to_owned(), frozen: !log, _copy: None })
     }
 
@@ -116,7 +116,7 @@ fn address(path: &Path, way: &str) -> OsString {
     format!("{out}?{way}").into()
 }
 
-/// Whether the shared memory that stands beside a file is none of the log beside it, because they were copied at different moments.
+/// Whether the shared memory that stands beside a file is none of the write-ahead log beside it, because they were copied at different moments.
 /// The engine would wait long for somebody to put it right. The caller has seen to it that this process does not have the file open.
 fn is_of_another_log(path: &Path) -> bool {
     let start = |which: usize, bytes: u64| {
@@ -126,7 +126,7 @@ fn is_of_another_log(path: &Path) -> bool {
         (start.len() as u64 == bytes).then_some(start)
     };
     let (Some(log), Some(shared)) = (start(1, 32), start(2, 48)) else { return false };
-    // A log that begins anew is told of in shared memory first, as one in which nothing is yet.
+    // A write-ahead log that begins anew is told of in shared memory first, as one in which nothing is yet.
     shared[16..20] != [0; 4] && shared[32..40] != log[16..24]
 }
 

@@ -5,6 +5,7 @@ use crate::about::About;
 use crate::engine::{Connection, Fault, FaultKind};
 use crate::error::Error;
 use crate::searching;
+use serde::Serialize;
 use std::fmt;
 use velvet_core::fits::fits;
 use velvet_core::name::{KEY_COLUMN, quoted};
@@ -13,7 +14,7 @@ use velvet_core::structure::{Structure, Table};
 use velvet_core::{Misfit, fingerprint};
 
 /// What a check found.
-#[derive(Clone, Debug, Default, PartialEq, Eq)]
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize)]
 pub struct Checked {
     /// What is wrong, the gravest first; at most [`File::MOST_PROBLEMS`] of each kind in each table.
     pub problems: Vec<Problem>,
@@ -24,7 +25,7 @@ pub struct Checked {
 }
 
 /// One thing that is wrong.
-#[derive(Clone, Debug, PartialEq, Eq)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 pub struct Problem {
     /// What it is about.
     pub kind: ProblemKind,
@@ -37,7 +38,8 @@ pub struct Problem {
 }
 
 /// What a problem is about.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, Serialize)]
+#[serde(rename_all = "kebab-case")]
 #[non_exhaustive]
 pub enum ProblemKind {
     /// The pages of the file, or an index: what is stored may not be found, or found wrongly.

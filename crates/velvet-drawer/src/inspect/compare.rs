@@ -1,10 +1,12 @@
 //! Two copies of a file, or two files of one app, record by record.
 
 use super::file::{File, FoundTable};
+use super::forms;
 use super::structure::{ColumnStructure, TableStructure};
 use crate::about::About;
 use crate::engine::{Connection, Row};
 use crate::error::Error;
+use serde::Serialize;
 use std::cmp::Ordering;
 use std::collections::BTreeMap;
 use velvet_core::ValueRef;
@@ -13,7 +15,7 @@ use velvet_core::name::{KEY_COLUMN, quoted};
 use velvet_core::structure::Kind;
 
 /// What a comparison came to.
-#[derive(Clone, Debug, Default, PartialEq, Eq)]
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize)]
 pub struct Comparison {
     /// How the structures differ, each as a sentence.
     pub structure: Vec<String>,
@@ -22,7 +24,7 @@ pub struct Comparison {
 }
 
 /// How a table differs.
-#[derive(Clone, Debug, Default, PartialEq, Eq)]
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize)]
 pub struct TableComparison {
     /// Its name.
     pub name: String,
@@ -42,33 +44,43 @@ pub struct TableComparison {
 }
 
 /// One row that differs. Values are those of the columns that both tables have, unless said otherwise.
-#[derive(Debug)]
+#[derive(Debug, Serialize)]
+#[serde(untagged)]
 pub enum Difference<'a> {
     /// A row that is only in the file after.
     Added {
         /// Its table.
+        #[serde(rename = "added")]
         table: &'a str,
         /// The columns and values by which it is known.
+        #[serde(serialize_with = "forms::cells")]
         known_by: &'a [(&'a str, ValueRef<'a>)],
         /// All columns and their values.
+        #[serde(serialize_with = "forms::cells")]
         row: &'a [(&'a str, ValueRef<'a>)],
     },
     /// A row that is only in the file before.
     Removed {
         /// Its table.
+        #[serde(rename = "removed")]
         table: &'a str,
         /// The columns and values by which it is known.
+        #[serde(serialize_with = "forms::cells")]
         known_by: &'a [(&'a str, ValueRef<'a>)],
         /// All columns and their values.
+        #[serde(serialize_with = "forms::cells")]
         row: &'a [(&'a str, ValueRef<'a>)],
     },
     /// A row that is in both.
     Changed {
         /// Its table.
+        #[serde(rename = "changed")]
         table: &'a str,
         /// The columns and values by which it is known.
+        #[serde(serialize_with = "forms::cells")]
         known_by: &'a [(&'a str, ValueRef<'a>)],
         /// The columns that differ: the value before, and after.
+        #[serde(serialize_with = "forms::both")]
         columns: &'a [(&'a str, ValueRef<'a>, ValueRef<'a>)],
     },
 }

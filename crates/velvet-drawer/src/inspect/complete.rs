@@ -57,7 +57,7 @@ impl File {
         Ok(reasons)
     }
 
-    /// The file keeps a log beside it while it is used, and there is none: it may have been copied without. One that keeps sessions
+    /// The file keeps a write-ahead log beside it while it is used, and there is none: it may have been copied without. One that keeps sessions
     /// tells whether the last of them ended; another tells nothing.
     fn pulled_alone(&self, log: &Beside) -> Result<Option<Incomplete>, Error> {
         let sessions = self.sessions(1)?;
@@ -85,7 +85,7 @@ impl File {
 pub struct Incomplete {
     /// The reason, as a sentence, and what to do.
     pub what: String,
-    /// Whether the file itself tells so. Otherwise it is only possible, as with every file whose program keeps a log beside it.
+    /// Whether the file itself tells so. Otherwise it is only possible, as with every file whose program keeps a write-ahead log beside it.
     pub is_told_by_file: bool,
 }
 
@@ -133,7 +133,7 @@ fn cut(header: &Header) -> Option<String> {
     })
 }
 
-/// Whether the log is that of the file, of the same moment.
+/// Whether the write-ahead log is that of the file, of the same moment.
 fn of_log(path: &Path, header: &Header, beside: &Beside) -> Option<String> {
     let name = path.file_name().map(|n| n.to_string_lossy().into_owned()).unwrap_or_default();
     let log = read_log(&beside.path, header).ok()?;
@@ -158,15 +158,15 @@ fn of_log(path: &Path, header: &Header, beside: &Beside) -> Option<String> {
     None
 }
 
-/// What a log says of the file that it belongs to.
+/// What a write-ahead log says of the file that it belongs to.
 struct Log {
-    /// How often the file's header had been written at the first and the last time that the log has it.
+    /// How often the file's header had been written at the first and the last time that the write-ahead log has it.
     counts: Option<(u32, u32)>,
-    /// Whether there are pages that are neither in the log nor in the file.
+    /// Whether there are pages that are neither in the write-ahead log nor in the file.
     is_missing: bool,
 }
 
-/// Reads which pages a log has; nothing where it is no log of a file like this.
+/// Reads which pages a write-ahead log has; nothing where it is no log of a file like this.
 fn read_log(path: &Path, header: &Header) -> io::Result<Option<Log>> {
     let mut file = BufReader::new(fs::File::open(path)?);
     let Some(frames) = wal::frames(&mut file, header.page_size)? else { return Ok(None) };

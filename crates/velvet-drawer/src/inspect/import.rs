@@ -47,7 +47,7 @@ pub fn import(
         let mut importing =
             Importing { to: &connection, structure, names, tables: HashMap::new(), problems: Vec::new(), rows: 0 };
         let transaction = connection.transaction()?;
-        connection.check_links_later(true)?;
+        connection.defer_foreign_keys(true)?;
         importing.all(table.as_ref(), form, from)?;
         importing.links_hold()?;
         if !importing.problems.is_empty() {
@@ -74,7 +74,7 @@ pub fn import_sql(path: impl AsRef<Path>, text: &str) -> Result<u64, Error> {
     let mut count = 0;
     new_file::make_new(path.as_ref(), doing, |unfinished| {
         let connection = Opener::new(unfinished).relaxed().writer()?;
-        connection.enforce_links(false)?;
+        connection.enforce_foreign_keys(false)?;
         let transaction = connection.transaction()?;
         for (line, statement) in statements(text) {
             if let Err(fault) = connection.run_making(statement) {
@@ -86,7 +86,7 @@ pub fn import_sql(path: impl AsRef<Path>, text: &str) -> Result<u64, Error> {
             count += 1;
         }
         transaction.commit()?;
-        connection.merge_alone()?;
+        connection.leave_wal()?;
         Ok(connection.close()?)
     })?;
     Ok(count)

@@ -1,19 +1,24 @@
 //! One row in full, and what it links to and is linked from.
 
 use super::file::{File, FoundColumn, FoundTable};
+use super::forms;
 use super::rows::Page;
 use crate::error::{Cause, Error};
+use serde::Serialize;
 use velvet_core::name::quoted;
 use velvet_core::{Value, ValueRef};
 
 /// One row in full.
-#[derive(Clone, Debug)]
+#[derive(Clone, Debug, Serialize)]
 pub struct OneRow {
     /// Its table.
+    #[serde(serialize_with = "forms::table")]
     pub table: FoundTable,
     /// Its row number, where it has one.
+    #[serde(rename = "row")]
     pub number: Option<i64>,
     /// Its columns and values.
+    #[serde(serialize_with = "forms::row")]
     pub columns: Vec<(FoundColumn, Value)>,
     /// The rows that it links to.
     pub links: Vec<LinkedRow>,
@@ -22,18 +27,19 @@ pub struct OneRow {
 }
 
 /// A row that another links to.
-#[derive(Clone, Debug, PartialEq)]
+#[derive(Clone, Debug, PartialEq, Serialize)]
 pub struct LinkedRow {
     /// The columns that link.
     pub columns: Vec<String>,
     /// The table of the linked row.
     pub table: String,
     /// The columns and values by which the linked row is known; nothing where it is not there.
+    #[serde(serialize_with = "forms::cells_if_any")]
     pub known_by: Option<Vec<(String, Value)>>,
 }
 
 /// Rows of one table that link to another.
-#[derive(Clone, Debug, PartialEq)]
+#[derive(Clone, Debug, PartialEq, Serialize)]
 pub struct Dependants {
     /// Their table.
     pub table: String,
@@ -42,6 +48,7 @@ pub struct Dependants {
     /// How many there are.
     pub count: u64,
     /// The columns and values by which the first of them are known; at most [`File::DEPENDANTS_NAMED`].
+    #[serde(serialize_with = "forms::list_of_cells")]
     pub first: Vec<Vec<(String, Value)>>,
 }
 

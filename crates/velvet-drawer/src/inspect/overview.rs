@@ -1,18 +1,20 @@
 //! What a file is, at a glance.
 
-use super::Session;
 use super::file::File;
+use super::{Session, forms};
 use crate::about::About;
 use crate::engine::{Connection, Fault};
 use crate::error::Error;
+use serde::Serialize;
 use std::fs;
 use std::path::PathBuf;
 use velvet_core::name::quoted;
 
 /// What a file is, at a glance.
-#[derive(Clone, Debug)]
+#[derive(Clone, Debug, Serialize)]
 pub struct Overview {
     /// The whole path of the file.
+    #[serde(serialize_with = "forms::path")]
     pub path: PathBuf,
     /// Its size in bytes, without what stands beside it.
     pub bytes: u64,
@@ -33,7 +35,7 @@ pub struct Overview {
 }
 
 /// A version that a file went through.
-#[derive(Clone, Debug)]
+#[derive(Clone, Debug, Serialize)]
 pub struct VersionOverview {
     /// Its number.
     pub version: i64,
@@ -46,7 +48,7 @@ pub struct VersionOverview {
 }
 
 /// A table at a glance.
-#[derive(Clone, Debug)]
+#[derive(Clone, Debug, Serialize)]
 pub struct TableOverview {
     /// Its name.
     pub name: String,

@@ -5,22 +5,27 @@ use crate::engine::{Opener, copy_from};
 use crate::error::{Cause, Doing, Error};
 use crate::opening::{Found, recognise};
 use crate::schema::{Code, Declared, Schema};
-use crate::upgrading::{self, Progress, Upgraded, Watch};
+use crate::upgrading::{self, Progress, Upgraded, Watch, milliseconds};
+use serde::Serialize;
 use std::borrow::Cow;
 use std::path::Path;
 use std::time::{Duration, Instant};
 use velvet_core::evolution::History;
 
 /// How an upgrade went on a copy.
-#[derive(Clone, Debug)]
+#[derive(Clone, Debug, Serialize)]
 pub struct Rehearsal {
     /// What the upgrade did; nothing when the file is at the newest version.
+    #[serde(flatten)]
     pub upgraded: Option<Upgraded>,
     /// The app's code that was left out, because only the app has it.
     pub left_out: Vec<String>,
-    /// How many bytes the file had before, and has afterwards.
-    pub bytes: (u64, u64),
+    /// How many bytes the file had before.
+    pub bytes_before: u64,
+    /// How many bytes it has afterwards.
+    pub bytes_after: u64,
     /// How long it took.
+    #[serde(rename = "took_ms", serialize_with = "milliseconds")]
     pub took: Duration,
 }
 
@@ -73,12 +78,12 @@ impl File {
             let copy = folder.path().join("rehearsal.drawer");
             self.read(doing, |c| Ok(copy_from(c, &copy)?))?;
             let bytes = |path: &Path| std::fs::metadata(path).map_or(0, |m| m.len());
-            let before = bytes(&copy);
+            let bytes_before = bytes(&copy);
             let begun = Instant::now();
             let connection = Opener::new(&copy).relaxed().writer()?;
             let upgraded = match recognise(&connection, &declared)? {
                 Found::Older(from) => {
-                    connection.keep_log(Duration::ZERO)?;
+                    connection.use_wal(Duration::ZERO)?;
                     // No path: what a backup would hold is the file itself.
                     upgrading::upgrade(&connection, &declared, from, None, &Watch::telling(tell))?
                 }
@@ -87,7 +92,13 @@ impl File {
             connection.close()?;
             let from = upgraded.as_ref().map_or(declared.version, |u| u.from);
             let left_out = codes.into_iter().filter(|name| runs_after(&declared, from, name)).collect();
-            Ok::<_, Error>(Rehearsal { upgraded, left_out, bytes: (before, bytes(&copy)), took: begun.elapsed() })
+            Ok::<_, Error>(Rehearsal {
+                upgraded,
+                left_out,
+                bytes_before,
+                bytes_after: bytes(&copy),
+                took: begun.elapsed(),
+            })
         };
         let untouched = || "The file itself was not touched: this was a copy";
         rehearse().doing(|| doing).untouched(untouched).in_file(self.path())

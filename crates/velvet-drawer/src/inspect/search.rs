@@ -1,20 +1,24 @@
 //! Finding rows by words, in any file.
 
 use super::file::{File, FoundTable};
+use super::forms;
 use super::rows::Page;
 use crate::error::{Cause, Error};
+use serde::Serialize;
 use velvet_core::Marked;
 use velvet_core::search::Words;
 use velvet_core::{Value, ValueRef};
 
 /// A row in which words were found.
-#[derive(Clone, Debug, PartialEq)]
+#[derive(Clone, Debug, PartialEq, Serialize)]
 pub struct FoundRow {
     /// Its table.
     pub table: String,
     /// The columns and values by which it is known.
+    #[serde(serialize_with = "forms::cells")]
     pub known_by: Vec<(String, Value)>,
     /// The columns in which words were found: the name, and the text with what matches marked.
+    #[serde(serialize_with = "forms::marked")]
     pub columns: Vec<(String, Marked)>,
 }
 

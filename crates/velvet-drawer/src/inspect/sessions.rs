@@ -4,14 +4,16 @@ use super::file::File;
 use crate::engine::{Connection, Fault, FaultKind, Row};
 use crate::error::Error;
 use crate::sessions::process_began;
+use serde::Serialize;
 use std::collections::BTreeMap;
 use velvet_core::ValueRef;
 use velvet_core::statement::{SESSIONS, TRAIL, WRITES};
 
 /// One start of the app: from opening the file to closing it, or to its end.
-#[derive(Clone, Debug, PartialEq, Eq)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 pub struct Session {
     /// Its number, from 1 in each file.
+    #[serde(rename = "session")]
     pub number: i64,
     /// When it began, as a time stamp in UTC.
     pub began_at: String,
@@ -24,6 +26,7 @@ pub struct Session {
     /// The number of the process on its device.
     pub process: i64,
     /// How it ended, as far as the file tells.
+    #[serde(flatten)]
     pub end: SessionEnd,
     /// When it was last written down: at its end when it was closed, else within about a second of its last write.
     pub noted_at: String,
@@ -34,7 +37,7 @@ pub struct Session {
 }
 
 /// How many rows of a table a session wrote, those included that went with others.
-#[derive(Clone, Debug, Default, PartialEq, Eq)]
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize)]
 pub struct TableWrites {
     /// The table.
     pub table: String,
@@ -46,6 +49,7 @@ pub struct TableWrites {
     pub removed: u64,
     /// Whether it may have been more: the session did not end by closing, what it wrote last was not noted yet, and no trail of this
     /// table counts it.
+    #[serde(rename = "at_least")]
     pub is_at_least: bool,
 }
 
@@ -57,7 +61,8 @@ impl Session {
 }
 
 /// How a session ended, as far as the file tells.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
+#[serde(tag = "end", rename_all = "kebab-case")]
 #[non_exhaustive]
 pub enum SessionEnd {
     /// The app closed the file.

@@ -3,19 +3,20 @@
 use super::file::File;
 use crate::engine::{Entry, EntryKind};
 use crate::error::{Cause, Error};
+use serde::Serialize;
 use velvet_core::evolution::History;
 use velvet_core::name::KEY_COLUMN;
 use velvet_core::physical::{Physical, PhysicalTable};
 
 /// A table's structure, as the file has it.
-#[derive(Clone, Debug)]
+#[derive(Clone, Debug, Serialize)]
 pub struct TableStructure {
     /// Its name.
     pub name: String,
     /// Its columns, in order.
     pub columns: Vec<ColumnStructure>,
-    /// Its indexes: the columns, and whether they are unique.
-    pub indexes: Vec<(Vec<String>, bool)>,
+    /// Its indexes.
+    pub indexes: Vec<IndexStructure>,
     /// The columns whose words are searched.
     pub searchable: Vec<String>,
     /// Whether what changes is kept, to be shared with other devices.
@@ -23,20 +24,41 @@ pub struct TableStructure {
 }
 
 /// A column's structure, as the file has it.
-#[derive(Clone, Debug)]
+#[derive(Clone, Debug, Serialize)]
 pub struct ColumnStructure {
     /// Its name.
     pub name: String,
     /// What it was declared to hold, in words, where the file says; else its type in the file.
     pub holds: String,
-    /// Its type in the file.
+    /// Its type in the file, in small letters.
+    #[serde(rename = "stored_as")]
     pub storage: String,
     /// Whether it must hold something.
     pub required: bool,
     /// The literal of its default.
     pub default: Option<String>,
-    /// The table that it links to, the column there, and what happens on removal.
-    pub links_to: Option<(String, String, String)>,
+    /// What it links to.
+    pub links_to: Option<LinkStructure>,
+}
+
+/// What a column links to.
+#[derive(Clone, Debug, Serialize)]
+pub struct LinkStructure {
+    /// The table.
+    pub table: String,
+    /// The column there.
+    pub column: String,
+    /// What happens when the row there is removed, as the file says it, in small letters.
+    pub on_removal: String,
+}
+
+/// An index.
+#[derive(Clone, Debug, Serialize)]
+pub struct IndexStructure {
+    /// Its columns, in order.
+    pub columns: Vec<String>,
+    /// Whether no two rows have the same values there.
+    pub unique: bool,
 }
 
 /// How a file stands to a history.
@@ -78,16 +100,24 @@ impl File {
                 ColumnStructure {
                     holds,
                     required: physical.required || physical.is_key,
-                    storage: physical.storage,
+                    storage: physical.storage.to_lowercase(),
                     default: physical.default,
-                    links_to: link.map(|(_, table, to, action)| (table.clone(), to.clone(), action.clone())),
+                    links_to: link.map(|(_, table, to, action)| LinkStructure {
+                        table: table.clone(),
+                        column: to.clone(),
+                        on_removal: action.to_lowercase(),
+                    }),
                     name: column.name,
                 }
             });
             tables.push(TableStructure {
                 name,
                 columns: columns.collect(),
-                indexes: found.indexes.iter().cloned().collect(),
+                indexes: found
+                    .indexes
+                    .iter()
+                    .map(|(columns, unique)| IndexStructure { columns: columns.clone(), unique: *unique })
+                    .collect(),
                 searchable: found.searchable.iter().cloned().collect(),
                 shared: found.shared,
             });

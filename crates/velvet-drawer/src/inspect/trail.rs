@@ -2,8 +2,10 @@
 
 use super::compare::Difference;
 use super::file::File;
+use super::forms;
 use crate::engine::{Connection, Fault, FaultKind, Row};
 use crate::error::Error;
+use serde::Serialize;
 use serde_json::{Map, Value as Json};
 use std::collections::{BTreeMap, HashMap};
 use velvet_core::exchange::of_json;
@@ -25,9 +27,10 @@ pub struct TrailOf {
 }
 
 /// What was written to one record by one statement.
-#[derive(Clone, Debug, PartialEq)]
+#[derive(Clone, Debug, PartialEq, Serialize)]
 pub struct TrailEntry {
     /// Its number; later entries have larger ones.
+    #[serde(rename = "entry")]
     pub number: i64,
     /// The table.
     pub table: String,
@@ -43,11 +46,13 @@ pub struct TrailEntry {
     pub write: Option<i64>,
     /// The columns that were written, where the trail says: those that changed; of an inserted or removed record all that are
     /// known.
+    #[serde(serialize_with = "forms::written")]
     pub columns: Vec<WrittenColumn>,
 }
 
 /// What was done to a record.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
+#[serde(rename_all = "lowercase")]
 pub enum Did {
     /// It was inserted.
     Inserted,
@@ -58,9 +63,10 @@ pub enum Did {
 }
 
 /// A column that was written.
-#[derive(Clone, Debug, PartialEq)]
+#[derive(Clone, Debug, PartialEq, Serialize)]
 pub struct WrittenColumn {
     /// Its name, as it was then.
+    #[serde(skip)]
     pub name: String,
     /// What stood there before.
     pub before: Told,
@@ -69,11 +75,13 @@ pub struct WrittenColumn {
 }
 
 /// What is told of a value.
-#[derive(Clone, Debug, PartialEq)]
+#[derive(Clone, Debug, PartialEq, Serialize)]
+#[serde(rename_all = "snake_case")]
 pub enum Told {
     /// The value.
     Value(Value),
     /// The record was not there.
+    #[serde(rename = "not there")]
     NotThere,
     /// The column is private, so its values are left out.
     Private,

@@ -28,7 +28,7 @@ impl SetAside {
 /// Moves the file and its companions to a new name beside it. Returns the new path.
 pub(super) fn set_aside(path: &Path) -> Result<PathBuf, Error> {
     let doing = "cannot set the file aside";
-    merge_if_possible(path, doing)?;
+    checkpoint_if_possible(path, doing)?;
     set_aside_as(path, SetAsideAs::NewName).map_err(|e| {
         Error::device(doing, &e)
             .untouched("Nothing was deleted: its parts are under the old name, the new one, or both")
@@ -64,10 +64,10 @@ pub(super) fn set_aside_as(path: &Path, how: SetAsideAs) -> io::Result<PathBuf> 
     Ok(place)
 }
 
-/// Merges the log into the file, so that one file holds everything; what cannot be read stays as it is.
-fn merge_if_possible(path: &Path, doing: &str) -> Result<(), Error> {
+/// Merges the write-ahead log into the file, so that one file holds everything; what cannot be read stays as it is.
+fn checkpoint_if_possible(path: &Path, doing: &str) -> Result<(), Error> {
     let Ok(connection) = Opener::new(path).writer() else { return Ok(()) };
-    match connection.merge_alone() {
+    match connection.leave_wal() {
         Err(fault) if fault.kind == FaultKind::Locked => {
             Err(Error::new(Cause::InUse, format!("{doing}: another process has it open"))
                 .untouched("The file was left where it is")

@@ -86,6 +86,7 @@ impl Drawer {
     ///
     /// # Errors
     /// When the folder is not there.
+    #[doc(alias = "backup")]
     pub fn kept_copies(path: impl AsRef<Path>) -> Result<Vec<KeptCopy>, Error> {
         Ok(kept(&resolved(path.as_ref())?))
     }
@@ -114,6 +115,7 @@ impl Drawer {
     /// assert!(set_aside.unwrap().exists());
     /// # Ok::<(), velvet_drawer::Error>(())
     /// ```
+    #[doc(alias = "backup")]
     pub fn restore(path: impl AsRef<Path>, from: impl AsRef<Path>) -> Result<Option<PathBuf>, Error> {
         restore(path.as_ref(), from.as_ref())
     }

@@ -116,14 +116,14 @@ impl Options {
             |error: &Error| self.adopt.as_ref().filter(|_| error.is_other_app() && recognise::is_plain(&writer));
         match recognise(&writer, declared) {
             Ok(found) => {
-                writer.keep_log(self.settings.wait).map_err(engine)?;
+                writer.use_wal(self.settings.wait).map_err(engine)?;
                 let opened = self.bring_up(&writer, found, declared, Some(path), watch)?;
                 Ok((writer, opened))
             }
             Err(error) => {
                 let Some(conversions) = adopts(&error) else { return Err(error) };
                 let adopted = upgrading::adopt(&writer, declared, Some(path), watch, conversions)?;
-                writer.keep_log(self.settings.wait).map_err(engine)?;
+                writer.use_wal(self.settings.wait).map_err(engine)?;
                 let found = recognise(&writer, declared)?;
                 let opened = self.bring_up(&writer, found, declared, Some(path), watch)?;
                 Ok((writer, Opened { adopted: Some(adopted), ..opened }))

@@ -86,6 +86,7 @@ impl Default for Options {
 impl Options {
     /// How long to wait while another process holds the file; 5 seconds unless said otherwise.
     #[must_use]
+    #[doc(alias = "busy timeout")]
     pub fn lock_timeout(mut self, wait: Duration) -> Options {
         self.settings.wait = wait;
         self
@@ -278,6 +279,7 @@ impl Options {
     /// # Ok::<(), velvet_drawer::Error>(())
     /// ```
     #[must_use]
+    #[doc(alias = "audit log")]
     pub fn trail(mut self, trail: Trail) -> Options {
         self.trails.all = trail;
         self

@@ -55,13 +55,13 @@ pub(crate) fn remove_from_device(path: &Path, copies: Copies) -> Result<bool, Er
 }
 
 fn see_that_nobody_uses_it(path: &Path, doing: &str) -> Result<(), Error> {
-    // Nobody else has it open when the log can be merged, and removed, alone.
+    // Nobody else has it open when the write-ahead log can be merged, and removed, alone.
     let alone = || {
         let connection = Opener::new(path).relaxed().writer()?;
         if !About::is_ours(&connection)? {
             return Err(Error::bare(Cause::OtherApp, "the file is not a drawer"));
         }
-        match connection.merge_alone() {
+        match connection.leave_wal() {
             Err(fault) if fault.kind == FaultKind::Locked => {
                 return Err(Error::bare(Cause::InUse, "another process has it open"));
             }

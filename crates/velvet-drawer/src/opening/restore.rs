@@ -89,7 +89,7 @@ fn placed(unfinished: &Path, path: &Path) -> Result<Option<PathBuf>, Error> {
         return Ok(None);
     }
     // Held until the other file is in its place, so that no other process begins to use this one.
-    let held = match Opener::new(path).writer().and_then(|c| c.merge_alone().map(|()| c)) {
+    let held = match Opener::new(path).writer().and_then(|c| c.leave_wal().map(|()| c)) {
         Ok(connection) => Some(connection),
         Err(Fault { kind: FaultKind::Locked, .. }) => {
             let error = Error::new(Cause::InUse, format!("{DOING}: another process has it open"));
@@ -99,7 +99,7 @@ fn placed(unfinished: &Path, path: &Path) -> Result<Option<PathBuf>, Error> {
         Err(_) => None,
     };
     let aside = aside::set_aside_as(path, SetAsideAs::SecondName).map_err(device)?;
-    // A log that is left would be laid over the file that comes; what is in it stands beside the one that was set aside.
+    // A write-ahead log that is left would be laid over the file that comes; what is in it stands beside the one that was set aside.
     for companion in with_companions(path).skip(1).filter(|p| p.exists()) {
         fs::remove_file(companion).map_err(device)?;
     }

@@ -27,7 +27,7 @@ pub use records::Records;
 pub use search::{Hit, Search};
 pub use stream::Stream;
 pub use view::View;
-pub use with::{Follow, With};
+pub use with::{Follow, LinkedTo, NestedLink, With};
 
 use crate::drawer::{Mode, Scope};
 use crate::engine::{Row, Rows};
@@ -61,7 +61,7 @@ fn reading<T: Record>() -> String {
 /// The record in a row that begins with its key.
 #[inline]
 pub(crate) fn stored<T: Record>(mut row: Row<'_, '_>) -> Result<Stored<T>, Error> {
-    let key = Key::from_number(row.integer(0));
+    let key = Key::from_number(row.key());
     match T::load(&mut row) {
         Ok(record) => Ok(Stored::new(key, record)),
         Err(misfit) => Err(unreadable::<T>(misfit).doing(format_args!("cannot read {key}"))),

@@ -43,7 +43,7 @@ impl<T: Record, A: Access> Records<T, A> {
             rows.each(|row| {
                 match stored(row) {
                     Ok(record) => found.records.push(record),
-                    Err(why) => found.unreadable.push((Key::from_number(row.integer(0)), scope.inner.place.name(why))),
+                    Err(why) => found.unreadable.push((Key::from_number(row.key()), scope.inner.place.name(why))),
                 }
                 Ok::<_, Error>(())
             })

@@ -225,18 +225,16 @@ impl<T: Record, A: MayWrite> Records<T, A> {
 
 /// The selection with the condition that it begins after a record, where it does; the engine knows its orders then.
 fn begun<T: Record, M: Mode>(scope: Scope<'_, M>, mut select: Select, after: Option<Seen>) -> Result<Select, Error> {
-    scope.connection.know_orders(select.sorting.own())?;
+    scope.connection.add_collations(select.sorting.collations())?;
     let Some(Seen { key, columns }) = after else { return Ok(select) };
-    let mut values = Vec::new();
-    if !select.sorting.is_empty() {
-        let statement = select.sorting.values_of::<T>().bind(key).and(columns);
-        scope.ask::<T, ()>(statement, |_, rows| {
-            if let Some(row) = rows.next()? {
-                values.extend((0..row.count()).map(|at| row.value(at).to_value()));
-            }
-            Ok(())
-        })?;
-    }
+    let values = match select.sorting.values_among(&columns.values) {
+        Some(values) => values,
+        // What is computed of the columns, the engine computes.
+        None => scope.ask::<T, _>(select.sorting.values_of::<T>().bind(key).and(columns), |_, rows| {
+            let row = rows.next()?;
+            Ok(row.map_or_else(Vec::new, |row| (0..row.count()).map(|at| row.value(at).to_value()).collect()))
+        })?,
+    };
     select.after::<T>(values, key);
     Ok(select)
 }

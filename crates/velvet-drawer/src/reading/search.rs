@@ -80,6 +80,8 @@ impl<T: Record, A: Access> Records<T, A> {
     /// assert_eq!(hits[0].marked().wrapped("<b>", "</b>"), "<b>Céladon</b>");
     /// # Ok::<(), velvet_drawer::Error>(())
     /// ```
+    #[doc(alias = "full-text search")]
+    #[doc(alias = "fts")]
     pub fn search(self, words: &str) -> Search<T, A>
     where
         T: Searchable,

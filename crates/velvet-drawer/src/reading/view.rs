@@ -33,6 +33,8 @@ impl Drawer {
     /// })?;
     /// # Ok::<(), velvet_drawer::Error>(())
     /// ```
+    #[doc(alias = "snapshot")]
+    #[doc(alias = "transaction")]
     pub fn read<R>(&self, work: impl FnOnce(&View<'_>) -> Result<R, Error>) -> Result<R, Error> {
         self.inner.viewing(|scope| work(&View { scope, gets: RefCell::default() }))
     }

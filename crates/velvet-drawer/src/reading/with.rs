@@ -261,6 +261,7 @@ tuple_of_follows!(A, B, C, D);
 /// The row number that each record has in one of its columns.
 fn links<T: Record>(of: Of<'_, '_, T>, position: Option<usize>) -> Result<Vec<Option<i64>>, Error> {
     of.scope.doing(reading::<T>, || {
+        let position = position.unwrap_or(usize::MAX);
         let link = |record: &Stored<T>| match stored_value_at(&**record, position) {
             Ok(Value::Integer(number)) => Ok(Some(number)),
             Ok(_) => Ok(None),
@@ -306,7 +307,7 @@ fn dependants<T: Record, D: Record>(
     mut take: impl FnMut(usize, Stored<D>),
 ) -> Result<(), Error> {
     let (link, condition, sorting) = from.into_parts();
-    of.scope.doing(reading::<D>, || Ok(of.scope.connection.know_orders(sorting.own())?))?;
+    of.scope.doing(reading::<D>, || Ok(of.scope.connection.add_collations(sorting.collations())?))?;
     let keys = key_list(of.records.iter().map(|r| Some(r.key().number())));
     of.scope.ask::<D, ()>(linked::by_links::<D>(link, condition, sorting, keys), |_, rows| {
         each(rows, D::COLUMNS.len() + 1, |place, row| {

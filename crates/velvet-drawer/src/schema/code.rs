@@ -25,6 +25,7 @@ use velvet_core::{ColumnType, Misfit, Value};
 ///     Ok(())
 /// }
 /// ```
+#[doc(alias = "migration")]
 pub struct Upgrade<'a> {
     connection: &'a Connection,
     doing: &'a str,

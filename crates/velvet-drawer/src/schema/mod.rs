@@ -109,6 +109,8 @@ impl Schema {
     /// `.history(include_str!("../kilnbook.history.json"))`. None is needed until the first version is recorded; see
     /// [`crate::testing::history_is_current`].
     #[must_use]
+    #[doc(alias = "migration")]
+    #[doc(alias = "migrations")]
     pub fn history(mut self, text: &'static str) -> Schema {
         self.history = Some(Cow::Borrowed(text));
         self

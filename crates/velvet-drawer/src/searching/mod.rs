@@ -23,7 +23,7 @@ pub(crate) fn is_behind(connection: &Connection) -> Result<bool, Fault> {
 
 /// As [`catch_up`], in a transaction of its own, without waiting for others who write: where somebody does, what was noted stays so.
 pub(crate) fn catch_up_at_once(writer: &Connection, structure: &Structure, wait: Duration) -> Result<(), Fault> {
-    let told = writer.without_patience(wait, || {
+    let told = writer.without_lock_timeout(wait, || {
         let transaction = writer.transaction()?;
         catch_up(writer, structure)?;
         transaction.commit()

@@ -1,7 +1,7 @@
 //! Writing down what a session does, beside the app and never in its way.
 //!
 //! A thread of its own notes the beginning once the drawer is open, and then, at most once a second, how much was written. It sleeps
-//! while nothing is. What it cannot write is told to the log and otherwise let go: the app's own data come first.
+//! while nothing is. What it cannot write is told to the write-ahead log and otherwise let go: the app's own data come first.
 
 use super::running;
 use crate::engine::{Connection, Fault, Opener, SharedWriter, Written};
@@ -49,7 +49,7 @@ struct Shared {
     wake: Condvar,
     /// Whether the main file says that the session began.
     is_marked: AtomicBool,
-    /// Held while the log is merged to mark the main file, which only one connection does at a time.
+    /// Held while the write-ahead log is merged to mark the main file, which only one connection does at a time.
     marking: Mutex<()>,
 }
 
@@ -247,7 +247,7 @@ impl Shared {
 
     /// Runs `work` without waiting for other processes, for which the app would have to wait too. What was not noted is news still.
     fn at_once(&self, connection: &Connection, work: impl FnOnce() -> Result<(), Fault>) -> Result<(), Fault> {
-        let result = connection.without_patience(self.start.opener.settings.wait, work);
+        let result = connection.without_lock_timeout(self.start.opener.settings.wait, work);
         if result.is_err() {
             let mut state = self.state();
             (state.news, state.noted) = (true, Some(Instant::now()));
@@ -255,12 +255,12 @@ impl Shared {
         result
     }
 
-    /// Merges the log into the main file as far as nobody reads it, so that a copy of the main file alone can be told from a
+    /// Merges the write-ahead log into the main file as far as nobody reads it, so that a copy of the main file alone can be told from a
     /// whole one: it says that a session began, and not that it ended.
     fn merge(&self) -> Result<(), Fault> {
         let _alone = self.marking.lock().unwrap_or_else(PoisonError::into_inner);
         let connection = self.start.opener.writer()?;
-        self.is_marked.fetch_or(connection.merge_as_far_as_possible()?, Ordering::AcqRel);
+        self.is_marked.fetch_or(connection.checkpoint()?, Ordering::AcqRel);
         Ok(())
     }
 
@@ -278,7 +278,7 @@ impl Shared {
         if due && !self.is_marked.load(Ordering::Acquire) {
             let mark = || {
                 self.number(connection)?;
-                self.is_marked.fetch_or(connection.merge_as_far_as_possible()?, Ordering::AcqRel);
+                self.is_marked.fetch_or(connection.checkpoint()?, Ordering::AcqRel);
                 Ok(())
             };
             self.tell_of(Some(self.at_once(connection, mark)));
@@ -359,7 +359,7 @@ impl Shared {
     }
 }
 
-/// Writes the header, which counts how often it was written: by that a log can be told from one of another moment.
+/// Writes the header, which counts how often it was written: by that a write-ahead log can be told from one of another moment.
 fn count_in_header(connection: &Connection) -> Result<(), Fault> {
     // A newer app may have upgraded the file meanwhile.
     connection.set_version(connection.version()?)
@@ -387,7 +387,7 @@ fn still_open(connection: &Connection, number: i64) -> Result<Vec<(i64, i64, Opt
 
 /// Runs `work` in a transaction that is safe from a kill, but does not wait until it is safe from a loss of power.
 fn lightly<R>(connection: &Connection, work: impl FnOnce() -> Result<R, Fault>) -> Result<R, Fault> {
-    connection.without_waiting(|| {
+    connection.without_sync(|| {
         let transaction = connection.transaction()?;
         let result = work()?;
         transaction.commit().map(|()| result)

@@ -23,7 +23,7 @@ pub(super) fn fill(
     fits: &dyn Fn(&str, &str, &Value) -> bool,
     unfit: &mut dyn FnMut(&Table, &ColumnDefinition),
 ) -> Result<(), Fault> {
-    connection.enforce_links(false)?;
+    connection.enforce_foreign_keys(false)?;
     let transaction = connection.transaction()?;
     let mut keys = BTreeMap::new();
     for table in &structure.tables {
@@ -60,7 +60,7 @@ pub(super) fn fill(
         }
     }
     transaction.commit()?;
-    connection.enforce_links(true)
+    connection.enforce_foreign_keys(true)
 }
 
 fn keys_of(connection: &Connection, table: &Table) -> Result<Vec<i64>, Fault> {

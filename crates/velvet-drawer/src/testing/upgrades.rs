@@ -211,7 +211,7 @@ fn every_record_is_readable(drawer: &Drawer, of: &RecordType) -> Result<(), Erro
         let doing = || format!("cannot read records of {}", of.table);
         scope.doing(doing, || {
             scope.connection.rows(of.select, [], |row| {
-                let key = row.integer(0);
+                let key = row.key();
                 (of.is_readable)(row)
                     .map_err(|misfit| Error::misfit(Cause::Unreadable, of.table, of.columns, misfit))
                     .doing(|| format!("cannot read {} {key}", of.table))

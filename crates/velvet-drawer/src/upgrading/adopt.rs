@@ -41,7 +41,7 @@ pub(crate) fn adopt(
 ) -> Result<Adopted, Error> {
     let doing = "cannot take over the file".to_owned();
     let adopting = Upgrading { connection, declared, from: declared.version, path, watch, doing };
-    let adopted = adopting.without_links(|| {
+    let adopted = adopting.without_foreign_keys(|| {
         let transaction = connection.transaction()?;
         let (adopted, backup) = adopting.take_over(conversions)?;
         transaction.commit()?;

@@ -20,6 +20,7 @@ use crate::schema::{Declared, Upgrade};
 use crate::searching;
 use crate::trails::WantedTrails;
 use backup::Backup;
+use serde::{Serialize, Serializer};
 use std::path::{Path, PathBuf};
 use std::time::{Duration, Instant};
 use velvet_core::evolution::{History, Operation, Step, VersionPlan, plan};
@@ -28,18 +29,20 @@ use velvet_core::physical::Physical;
 use velvet_core::structure::Structure;
 
 /// What an upgrade did.
-#[derive(Clone, Debug)]
+#[derive(Clone, Debug, Serialize)]
+#[doc(alias = "migration")]
 pub struct Upgraded {
     /// The version that the file had.
     pub from: u32,
     /// Each version that it went through, in order.
     pub versions: Vec<UpgradedVersion>,
     /// Where the file is kept as it was, when a step loses something.
+    #[serde(skip)]
     pub backup: Option<PathBuf>,
 }
 
 /// One version's part of an upgrade.
-#[derive(Clone, Debug)]
+#[derive(Clone, Debug, Serialize)]
 pub struct UpgradedVersion {
     /// The version that it led to.
     pub version: u32,
@@ -50,6 +53,7 @@ pub struct UpgradedVersion {
     /// How many rows were written anew.
     pub rows: u64,
     /// How long it took.
+    #[serde(rename = "took_ms", serialize_with = "milliseconds")]
     pub took: Duration,
 }
 
@@ -84,17 +88,17 @@ impl Upgrading<'_> {
         if let Some(path) = self.path {
             space::check(path, &plans, lossy)?;
         }
-        let upgraded = self.without_links(|| self.in_transaction(&history, &plans, lossy))?;
-        self.connection.cut_log();
+        let upgraded = self.without_foreign_keys(|| self.in_transaction(&history, &plans, lossy))?;
+        self.connection.truncate_wal();
         Ok(upgraded)
     }
 
     /// Runs `work` while links are not enforced. Inside a transaction the engine ignores this switch, and with links on, dropping a table
     /// removes what links to it.
-    fn without_links<R>(&self, work: impl FnOnce() -> Result<R, Error>) -> Result<R, Error> {
-        self.connection.enforce_links(false)?;
+    fn without_foreign_keys<R>(&self, work: impl FnOnce() -> Result<R, Error>) -> Result<R, Error> {
+        self.connection.enforce_foreign_keys(false)?;
         let result = work();
-        self.connection.enforce_links(true)?;
+        self.connection.enforce_foreign_keys(true)?;
         result
     }
 
@@ -236,4 +240,9 @@ impl Upgrading<'_> {
         }
         Err(Error::bare(Cause::OtherStructure, format!("{problem}{}", differences.join("; "))))
     }
+}
+
+/// A time in whole milliseconds.
+pub(crate) fn milliseconds<S: Serializer>(took: &Duration, to: S) -> Result<S::Ok, S::Error> {
+    u64::try_from(took.as_millis()).unwrap_or(u64::MAX).serialize(to)
 }

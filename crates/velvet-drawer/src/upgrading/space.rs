@@ -8,7 +8,7 @@ use velvet_core::evolution::{Operation, VersionPlan};
 
 /// Says before anything is written that the space will not do.
 ///
-/// A rebuilt table is written twice, to the log and to the main file, and so is what code may write. A backup is a third
+/// A rebuilt table is written twice, to the write-ahead log and to the main file, and so is what code may write. A backup is a third
 /// copy.
 pub(super) fn check(path: &Path, steps: &[VersionPlan], lossy: bool) -> Result<(), Error> {
     let size = fs::metadata(path).map_or(0, |m| m.len());

@@ -3,7 +3,6 @@
 use super::{clash, misfit};
 use crate::drawer::{Drawer, Scope, Writes};
 use crate::error::{Cause, Error};
-use std::fmt::Display;
 use velvet_core::record_statements;
 use velvet_core::stored_form::StoredForm;
 use velvet_core::{Key, Record, Stored};
@@ -39,54 +38,56 @@ impl Drawer {
 
 impl Scope<'_, Writes> {
     pub(crate) fn replace<T: Record>(self, key: Key<T>, record: T) -> Result<Stored<T>, Error> {
-        let doing = || format!("cannot replace {key}");
-        let changed = self.doing(doing, || {
-            let before = match self.get(key) {
-                Ok(Some(old)) => StoredForm::of(&*old).ok(),
-                Ok(None) => return Err(not_there::<T>()),
-                // What cannot be read is overwritten whole: that is what the caller asked for.
-                Err(error) if error.is_unreadable() => None,
-                Err(error) => return Err(error),
-            };
-            let after = StoredForm::of(&record).map_err(misfit::<T>)?;
-            Ok(before.map_or_else(|| (0..T::COLUMNS.len()).collect(), |before| before.changed(&after)))
-        })?;
-        self.write_columns(key, &record, &changed, doing)?;
+        self.doing(
+            || format!("cannot replace {key}"),
+            || {
+                let before = match self.get(key) {
+                    Ok(Some(old)) => StoredForm::of(&*old).ok(),
+                    Ok(None) => return Err(not_there::<T>()),
+                    // What cannot be read is overwritten whole: that is what the caller asked for.
+                    Err(error) if error.is_unreadable() => None,
+                    Err(error) => return Err(error),
+                };
+                let after = StoredForm::of(&record).map_err(misfit::<T>)?;
+                let changed = match before {
+                    Some(before) => before.changed(&after),
+                    None => (0..T::COLUMNS.len()).collect(),
+                };
+                self.write_columns(key, &record, &after, &changed)
+            },
+        )?;
         Ok(Stored::new(key, record))
     }
 
     pub(crate) fn change<T: Record>(self, key: Key<T>, edit: impl FnOnce(&mut T)) -> Result<Stored<T>, Error> {
-        let doing = || format!("cannot change {key}");
-        let (record, changed) = self.doing(doing, || {
-            let mut record = self.get(key)?.ok_or_else(not_there::<T>)?.into_record();
-            let before = StoredForm::of(&record).map_err(misfit::<T>)?;
-            edit(&mut record);
-            let after = StoredForm::of(&record).map_err(misfit::<T>)?;
-            Ok((record, before.changed(&after)))
-        })?;
-        self.write_columns(key, &record, &changed, doing)?;
+        let record = self.doing(
+            || format!("cannot change {key}"),
+            || {
+                let mut record = self.get(key)?.ok_or_else(not_there::<T>)?.into_record();
+                let before = StoredForm::of(&record).map_err(misfit::<T>)?;
+                edit(&mut record);
+                let after = StoredForm::of(&record).map_err(misfit::<T>)?;
+                self.write_columns(key, &record, &after, &before.changed(&after))?;
+                Ok(record)
+            },
+        )?;
         Ok(Stored::new(key, record))
     }
 
-    pub(super) fn write_columns<T: Record, D: Display>(
+    /// Writes the columns at these positions of a record, whose stored form is at hand.
+    pub(super) fn write_columns<T: Record>(
         self,
         key: Key<T>,
         record: &T,
+        form: &StoredForm,
         changed: &[usize],
-        doing: impl FnOnce() -> D,
     ) -> Result<(), Error> {
         if changed.is_empty() {
             return Ok(());
         }
-        self.doing(doing, || {
-            let text = record_statements::update(T::TABLE, T::COLUMNS, changed.iter().copied());
-            let mut statement = self.connection.prepare(&text)?;
-            let mut columns = statement.columns(Some(changed));
-            record.store(&mut columns).map_err(misfit::<T>)?;
-            columns.fault()?;
-            statement.bind(changed.len() + 1, key.number().into())?;
-            statement.execute().map(drop).map_err(|fault| clash::explain(self, record, fault))
-        })
+        let text = record_statements::update(T::TABLE, T::COLUMNS, changed.iter().copied());
+        let values = changed.iter().map(|at| form.value(*at)).chain([key.number().into()]);
+        self.connection.execute(&text, values).map(drop).map_err(|fault| clash::explain(self, record, fault))
     }
 }
 

@@ -52,6 +52,7 @@ impl Drawer {
     /// }
     /// # Ok::<(), velvet_drawer::Error>(())
     /// ```
+    #[doc(alias = "vacuum")]
     pub fn compact(&self) -> Result<Space, Error> {
         self.inner.with_writer(|scope| {
             scope.doing(
@@ -78,6 +79,7 @@ fn has_room(connection: &Connection, path: &Path) -> Result<(), Error> {
 ///
 /// # Errors
 /// When it is not there or no database, another program holds it for too long, or the device has too little room. It is as it was then.
+#[cfg(feature = "inspect")]
 pub fn compact_file(path: impl AsRef<Path>) -> Result<(Space, Space), Error> {
     let path = path.as_ref();
     let work = || {
@@ -100,8 +102,8 @@ fn compacted(connection: &Connection, ours: bool) -> Result<Space, Fault> {
         // Writing the file anew counts as a change of structure, which the next open would look into.
         About::same_after_all(connection)?;
     }
-    // While somebody reads, the log stays as large as the file; it is merged later.
-    connection.cut_log();
+    // While somebody reads, the write-ahead log stays as large as the file; it is merged later.
+    connection.truncate_wal();
     measured(connection)
 }
 
@@ -110,6 +112,6 @@ const WAIT: Duration = Duration::from_secs(5);
 
 fn measured(connection: &Connection) -> Result<Space, Fault> {
     let Pages { count, unused, size } = connection.pages()?;
-    // What is used is written to a temporary file, and from there to the log.
+    // What is used is written to a temporary file, and from there to the write-ahead log.
     Ok(Space { bytes: count * size, unused: unused * size, needed: (count - unused.min(count)) * size * 2 })
 }

@@ -73,7 +73,7 @@ impl Scope<'_, Writes> {
     /// Inserts a record by a prepared statement.
     #[inline]
     pub(super) fn insert_by<T: Record>(self, statement: &mut Statement<'_>, record: &T) -> Result<Key<T>, Error> {
-        let mut columns = statement.columns(None);
+        let mut columns = statement.columns();
         record.store(&mut columns).map_err(misfit::<T>)?;
         columns.fault()?;
         match statement.execute() {

@@ -15,6 +15,7 @@ mod transaction;
 mod upsert;
 
 pub use compact::Space;
+#[cfg(feature = "inspect")]
 pub use compact::compact_file;
 pub use refresh::{LastRefresh, Refresh, Refreshed};
 pub use save::Unsaved;

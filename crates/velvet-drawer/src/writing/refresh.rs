@@ -12,8 +12,8 @@ use velvet_core::exchange::key_list;
 use velvet_core::name::KEY_COLUMN;
 use velvet_core::record::stored_values;
 use velvet_core::statement::{Select, remove_listed};
-use velvet_core::stored_form::{differing, lookup_key, push_key};
-use velvet_core::{Condition, Key, Keyed, Pick, Record, show};
+use velvet_core::stored_form::{StoredForm, differing, lookup_key, push_key};
+use velvet_core::{Condition, Key, Keyed, Pick, Record, ValueRef, show};
 
 /// What a refresh did.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
@@ -246,22 +246,22 @@ impl<T: Record> Refreshing<'_, T> {
         self.scope.ask::<T, ()>(statement, |_, rows| {
             rows.each(|row| {
                 key.clear();
-                let there = push_key(self.by.iter().map(|at| row.value(at + 1)), &mut key);
+                let there = push_key(self.by.iter().map(|at| row.column(*at)), &mut key);
                 let at = if there { expected.remove(&key) } else { None };
                 let Some(at) = at else {
-                    let is_within = !has_within || row.integer(T::COLUMNS.len() + 1) == 1;
+                    let is_within = !has_within || row.column(T::COLUMNS.len()) == ValueRef::Integer(1);
                     if self.remove_absent && is_within {
-                        found.absent.push(row.integer(0));
+                        found.absent.push(row.key());
                     }
                     return Ok(());
                 };
-                differing(&self.incoming[at], |column| row.value(column + 1), &mut positions)
+                differing(&self.incoming[at], |column| row.column(column), &mut positions)
                     .map_err(misfit::<T>)
                     .doing(|| one::<T>(at))?;
                 if positions.is_empty() {
                     found.unchanged += 1;
                 } else {
-                    found.changed.push((at, row.integer(0), positions.clone()));
+                    found.changed.push((at, row.key(), positions.clone()));
                 }
                 Ok::<_, Error>(())
             })
@@ -294,7 +294,12 @@ impl<T: Record> Refreshing<'_, T> {
             for changed @ (at, key, columns) in waiting {
                 let key = Key::from_number(*key);
                 let doing = || format!("{} cannot replace {key}", one::<T>(*at));
-                match self.scope.write_columns(key, &self.incoming[*at], columns, doing) {
+                let record = &self.incoming[*at];
+                let written = self.scope.doing(doing, || {
+                    let form = StoredForm::of(record).map_err(misfit::<T>)?;
+                    self.scope.write_columns(key, record, &form, columns)
+                });
+                match written {
                     Ok(()) => {}
                     // The record that has the value may be still to be changed.
                     Err(error) if error.is_clash() => {

@@ -1,10 +1,11 @@
 //! Saving edits.
 
-use super::Tx;
+use super::{Tx, misfit};
 use crate::drawer::{Drawer, Scope, Writes};
 use crate::error::{Cause, Error};
 use std::error::Error as StdError;
 use std::fmt;
+use velvet_core::stored_form::StoredForm;
 use velvet_core::{Edit, Key, Record, Stored};
 
 /// An edit that could not be saved: what it was, why, and what is stored instead. Nothing that was typed is lost.
@@ -145,7 +146,8 @@ impl Scope<'_, Writes> {
                 let error = Error::bare(Cause::ChangedMeanwhile, problem).advise(advice);
                 return Err(error.in_table(T::TABLE, names.first().copied()));
             }
-            self.write_columns(key, &**edit, &edit.edited_positions(), doing)?;
+            let form = StoredForm::of(&**edit).map_err(misfit::<T>)?;
+            self.write_columns(key, &**edit, &form, &edit.edited_positions(&form))?;
             Ok((key, if edit.is_partial() { self.get(key)? } else { None }))
         })
     }

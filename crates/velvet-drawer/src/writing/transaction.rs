@@ -6,6 +6,7 @@ use crate::reading::Records;
 use velvet_core::{ColumnType, Key, Keyed, Pick, Record, Stored};
 
 /// A transaction: everything written through it is kept together, or not at all.
+#[doc(alias = "transaction")]
 pub struct Tx<'a>(Scope<'a, Writes>);
 
 impl Drawer {
@@ -29,6 +30,7 @@ impl Drawer {
     /// assert_eq!(drawer.count::<Glaze>()?, 0);
     /// # Ok::<(), velvet_drawer::Error>(())
     /// ```
+    #[doc(alias = "transaction")]
     pub fn write<R>(&self, work: impl FnOnce(&Tx<'_>) -> Result<R, Error>) -> Result<R, Error> {
         self.inner.transaction(|scope| work(&Tx(scope)))
     }
@@ -176,6 +178,7 @@ impl<'a> Tx<'a> {
     /// assert_eq!(drawer.count::<Glaze>()?, 1);
     /// # Ok::<(), velvet_drawer::Error>(())
     /// ```
+    #[doc(alias = "savepoint")]
     pub fn part<R>(&self, work: impl FnOnce(&Tx<'_>) -> Result<R, Error>) -> Result<R, Error> {
         self.0.part(|| work(self))
     }

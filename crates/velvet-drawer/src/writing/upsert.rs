@@ -10,6 +10,7 @@ use crate::reading::stored;
 use velvet_core::column_type::stored_value;
 use velvet_core::name::quoted;
 use velvet_core::record::stored_values;
+use velvet_core::stored_form::StoredForm;
 use velvet_core::{Keyed, Pick, Record, Stored};
 
 impl Drawer {
@@ -18,6 +19,7 @@ impl Drawer {
     ///
     /// # Errors
     /// As [`Drawer::get`] and [`Drawer::insert`].
+    #[doc(alias = "upsert")]
     pub fn get_or_insert<T: Keyed>(&self, record: T) -> Result<Stored<T>, Error> {
         self.inner.transaction(|scope| scope.get_or_insert(record))
     }
@@ -37,6 +39,7 @@ impl Drawer {
     /// assert_eq!((new.key(), new.cents), (old.key(), 180));
     /// # Ok::<(), velvet_drawer::Error>(())
     /// ```
+    #[doc(alias = "upsert")]
     pub fn insert_or_replace<T: Keyed>(&self, record: T) -> Result<Stored<T>, Error> {
         self.inner.transaction(|scope| scope.insert_or_replace(record))
     }
@@ -57,6 +60,7 @@ impl Drawer {
     /// assert_eq!((merged.cents, merged.note.as_str()), (180, "the soft one"));
     /// # Ok::<(), velvet_drawer::Error>(())
     /// ```
+    #[doc(alias = "upsert")]
     pub fn insert_or_merge<T: Keyed, P: Pick<T>>(
         &self,
         record: T,
@@ -97,6 +101,7 @@ impl Drawer {
     ///
     /// # Errors
     /// As [`Drawer::get_or_insert_by`].
+    #[doc(alias = "upsert")]
     pub fn insert_or_replace_by<T: Record, P: Pick<T>>(
         &self,
         record: T,
@@ -183,7 +188,13 @@ impl Scope<'_, Writes> {
     ) -> Result<Stored<T>, Error> {
         let Some(stored) = found else { return self.insert(record) };
         let key = stored.key();
-        self.write_columns(key, &record, &positions(columns), || format!("cannot merge into {key}"))?;
+        self.doing(
+            || format!("cannot merge into {key}"),
+            || {
+                let form = StoredForm::of(&record).map_err(misfit::<T>)?;
+                self.write_columns(key, &record, &form, &positions(columns))
+            },
+        )?;
         Ok(self.get(key)?.unwrap_or(stored))
     }
 

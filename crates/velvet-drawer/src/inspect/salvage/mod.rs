@@ -14,6 +14,7 @@ use crate::error::{Cause, Error};
 use crate::new_file;
 use crate::opening::resolved;
 use crate::searching;
+use serde::Serialize;
 use source::Source;
 use std::collections::BTreeMap;
 use std::path::Path;
@@ -27,7 +28,7 @@ use velvet_core::structure::Structure;
 use velvet_core::{Value, fingerprint};
 
 /// What was saved of a damaged file.
-#[derive(Clone, Debug, Default, PartialEq, Eq)]
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize)]
 pub struct Salvaged {
     /// Its tables, without those of its own bookkeeping.
     pub tables: Vec<SalvagedTable>,
@@ -36,7 +37,7 @@ pub struct Salvaged {
 }
 
 /// What was saved of a table.
-#[derive(Clone, Debug, Default, PartialEq, Eq)]
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize)]
 pub struct SalvagedTable {
     /// Its name.
     pub name: String,
@@ -140,12 +141,12 @@ pub fn salvage(from: impl AsRef<Path>, to: impl AsRef<Path>, saved: &mut dyn FnM
             Encoding::Utf16Low => "UTF-16le",
             Encoding::Utf16High => "UTF-16be",
         };
-        connection.enforce_links(false)?;
+        connection.enforce_foreign_keys(false)?;
         connection.set_encoding(encoding)?;
         let transaction = connection.transaction()?;
         salvaging.all()?;
         transaction.commit()?;
-        connection.merge_alone()?;
+        connection.leave_wal()?;
         Ok(connection.close()?)
     })?;
     Ok(report)

@@ -1,4 +1,4 @@
-//! The pages of a damaged file, with those of the log beside it.
+//! The pages of a damaged file, with those of the write-ahead log beside it.
 
 use crate::beside::COMPANIONS;
 use crate::inspect::complete::not_as_one;
@@ -14,7 +14,7 @@ use velvet_core::wal::{self, Frame};
 pub(super) struct Source {
     file: fs::File,
     log: Option<fs::File>,
-    /// Where in the log the newest form of a page is.
+    /// Where in the write-ahead log the newest form of a page is.
     newer: HashMap<u32, u64>,
     pub(super) layout: Layout,
     /// How many pages there are.
@@ -22,7 +22,7 @@ pub(super) struct Source {
     /// What the file begins with.
     pub(super) header: Header,
     first_unused: u32,
-    /// Why the log was left out, where it was.
+    /// Why the write-ahead log was left out, where it was.
     pub(super) left_out: Option<String>,
 }
 
