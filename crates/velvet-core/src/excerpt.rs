@@ -155,21 +155,47 @@ tuple_of_values!(A at 0, B at 1, C at 2, D at 3, E at 4, F at 5);
 tuple_of_values!(A at 0, B at 1, C at 2, D at 3, E at 4, F at 5, G at 6);
 tuple_of_values!(A at 0, B at 1, C at 2, D at 3, E at 4, F at 5, G at 6, H at 7);
 
+/// Why what a statement returns cannot be read as what is wanted of it.
+#[derive(Debug, PartialEq, thiserror::Error)]
+pub enum WrongColumns {
+    /// It returns more or fewer columns than are read.
+    #[error("it returns {}, and is read as {}", columns(*.returned), columns(*.wanted))]
+    Count {
+        /// How many it returns.
+        returned: usize,
+        /// As how many it is read.
+        wanted: usize,
+    },
+    /// It returns no column of a name.
+    #[error("it returns no column `{name}`, but {returned}{hint}")]
+    Missing {
+        /// The name.
+        name: &'static str,
+        /// The columns that it returns.
+        returned: String,
+        /// Names the column that may be meant.
+        hint: String,
+    },
+}
+
+fn columns(count: usize) -> String {
+    if count == 1 { "1 column".to_owned() } else { format!("{count} columns") }
+}
+
 /// Where each wanted column stands among those that a statement returns.
 ///
 /// # Errors
-/// Says in words what is not there.
-pub fn places(wanted: &[Wanted], returned: &[&str]) -> Result<Vec<usize>, String> {
-    let count = |n: usize| if n == 1 { "1 column".to_owned() } else { format!("{n} columns") };
+/// When one is not there, or there are too many or too few.
+pub fn places(wanted: &[Wanted], returned: &[&str]) -> Result<Vec<usize>, WrongColumns> {
     if wanted.iter().all(|w| w.name.is_none()) && wanted.len() != returned.len() {
-        return Err(format!("it returns {}, and is read as {}", count(returned.len()), count(wanted.len())));
+        return Err(WrongColumns::Count { returned: returned.len(), wanted: wanted.len() });
     }
     let place = |(at, wanted): (usize, &Wanted)| {
         let Some(name) = wanted.name else { return Ok(at) };
         returned.iter().position(|r| r.eq_ignore_ascii_case(name)).ok_or_else(|| {
             let near = nearest(name, returned.iter().copied());
-            let near = near.map_or(String::new(), |near| format!("; did `{near}` mean the same?"));
-            format!("it returns no column `{name}`, but {}{near}", returned.join(", "))
+            let hint = near.map_or(String::new(), |near| format!("; did `{near}` mean the same?"));
+            WrongColumns::Missing { name, returned: returned.join(", "), hint }
         })
     };
     wanted.iter().enumerate().map(place).collect()

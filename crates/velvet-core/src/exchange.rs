@@ -62,34 +62,51 @@ fn is_nested(text: &str) -> bool {
     text.starts_with(['{', '[']) && !text.contains(['\n', '\r']) && serde_json::from_str::<&RawValue>(text).is_ok()
 }
 
+/// Why a text stands for no value of a column.
+#[derive(Debug, PartialEq, thiserror::Error)]
+pub enum NotAValue {
+    /// It cannot be read as JSON, for the reason given.
+    #[error("it is no JSON: {0}")]
+    NoJson(String),
+    /// It is JSON of which no column holds the like.
+    #[error("{0} is no value of a column")]
+    Unknown(String),
+    /// It is a whole number above the largest of the file.
+    #[error("{0} is above the largest whole number of the file")]
+    TooLarge(String),
+    /// What stands here for bytes is not written in hexadecimal digits.
+    #[error("{0} are not hexadecimal digits")]
+    NotHexadecimal(&'static str),
+}
+
 /// The value that JSON stands for, in a column that holds this, where that is known.
 ///
 /// # Errors
-/// Says why it stands for none.
-pub fn of_json(json: &str, kind: Option<&Kind>) -> Result<Value, String> {
+/// When it stands for none.
+pub fn of_json(json: &str, kind: Option<&Kind>) -> Result<Value, NotAValue> {
     if is_nested(json) && kind == Some(&Kind::Json) {
         return Ok(Value::Text(json.to_owned()));
     }
-    let json: Json = serde_json::from_str(json).map_err(|e| format!("it is no JSON: {e}"))?;
+    let json: Json = serde_json::from_str(json).map_err(|e| NotAValue::NoJson(e.to_string()))?;
     Ok(match &json {
         Json::Null => Value::Missing,
         Json::Bool(yes) => Value::Integer((*yes).into()),
         Json::Number(number) => match (number.as_i64(), number.as_f64()) {
             (Some(whole), _) => Value::Integer(whole),
             (None, Some(decimal)) if !number.is_u64() => Value::Real(decimal),
-            _ => return Err(format!("{number} is above the largest whole number of the file")),
+            _ => return Err(NotAValue::TooLarge(number.to_string())),
         },
         Json::String(text) => Value::Text(text.clone()),
         Json::Object(object) if object.len() == 1 => match object.iter().next() {
             Some((word, Json::String(hex))) if word == "bytes" => {
-                Value::Bytes(from_hex(hex).ok_or("`bytes` are not hexadecimal digits")?)
+                Value::Bytes(from_hex(hex).ok_or(NotAValue::NotHexadecimal("`bytes`"))?)
             }
             Some((word, Json::String(sign))) if word == "real" && (sign == "inf" || sign == "-inf") => {
                 Value::Real(if sign == "inf" { f64::INFINITY } else { f64::NEG_INFINITY })
             }
-            _ => return Err(format!("{json} is no value of a column")),
+            _ => return Err(NotAValue::Unknown(json.to_string())),
         },
-        _ => return Err(format!("{json} is no value of a column")),
+        _ => return Err(NotAValue::Unknown(json.to_string())),
     })
 }
 
@@ -136,12 +153,12 @@ pub fn to_field(value: ValueRef<'_>, holds_text: bool) -> String {
 /// The value that a field stands for, in a column that holds text or in another.
 ///
 /// # Errors
-/// Says why it stands for none.
-pub fn of_field(field: &str, holds_text: bool) -> Result<Value, String> {
+/// When it stands for none.
+pub fn of_field(field: &str, holds_text: bool) -> Result<Value, NotAValue> {
     Ok(match field.strip_prefix('\\') {
         Some("N") => Value::Missing,
         Some(rest) => match rest.strip_prefix('x') {
-            Some(hex) => Value::Bytes(from_hex(hex).ok_or(r"what follows `\x` are not hexadecimal digits")?),
+            Some(hex) => Value::Bytes(from_hex(hex).ok_or(NotAValue::NotHexadecimal(r"the characters after `\x`"))?),
             None => Value::Text(rest.to_owned()),
         },
         None if holds_text => Value::Text(field.to_owned()),

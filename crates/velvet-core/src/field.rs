@@ -67,7 +67,7 @@ impl<C: ColumnType> Fit for FieldOf<C> {
     }
 
     fn column(&self, name: &str, default: Option<Value>, on_delete: Option<OnDelete>) -> ColumnDefinition {
-        ColumnDefinition::new::<C>(name, default, on_delete)
+        ColumnDefinition::new(name, (C::kind(), C::OPTIONAL), default, on_delete)
     }
 
     fn wanted(&self, name: &'static str) -> Wanted {

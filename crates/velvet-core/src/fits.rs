@@ -1,6 +1,7 @@
 //! Whether a stored value is one of its column's, told from the structure alone.
 
 use crate::column_type::{ColumnType, Misfit};
+use crate::outside_file::OutsideFile;
 use crate::structure::{ColumnDefinition, Kind};
 use crate::value::ValueRef;
 
@@ -32,7 +33,7 @@ pub fn fits(column: &ColumnDefinition, value: ValueRef<'_>) -> Result<(), Misfit
         Kind::Timestamp => jiff::Timestamp::load(value).map(drop),
         Kind::Duration => jiff::SignedDuration::load(value).map(drop),
         Kind::Json => serde_json::Value::load(value).map(drop),
-        Kind::File => crate::OutsideFile::load(value).map(drop),
+        Kind::File => OutsideFile::load(value).map(drop),
         Kind::Uuid => uuid(value),
         Kind::Link { .. } => i64::load(value).map(drop),
         Kind::Choice { values, fallback } => match value {

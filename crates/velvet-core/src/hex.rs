@@ -3,7 +3,7 @@
 use std::fmt::Write;
 
 /// The bytes that hexadecimal digits stand for; nothing where these are others.
-pub fn from_hex(text: &str) -> Option<Vec<u8>> {
+pub(crate) fn from_hex(text: &str) -> Option<Vec<u8>> {
     let pairs = text.as_bytes().chunks(2);
     pairs.map(|pair| u8::from_str_radix(std::str::from_utf8(pair).ok().filter(|p| p.len() == 2)?, 16).ok()).collect()
 }

@@ -11,7 +11,7 @@ pub fn quoted(name: &str) -> String {
 }
 
 /// Appends `name` to a statement as [`quoted`] writes it.
-pub fn push_quoted(out: &mut String, name: &str) {
+pub(crate) fn push_quoted(out: &mut String, name: &str) {
     out.push('"');
     for c in name.chars() {
         if c == '"' {

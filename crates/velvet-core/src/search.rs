@@ -7,7 +7,7 @@ use crate::marked::Marked;
 use std::ops::Range;
 
 /// How many of the words that were typed are looked for; the first ones, where there are more.
-pub const MOST_WORDS: usize = 32;
+pub(crate) const MOST_WORDS: usize = 32;
 
 /// A word of a text as the search index has it, and where it stands.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -143,7 +143,7 @@ pub fn indexed(text: &str) -> String {
 
 /// What somebody typed to be looked for: every word must be there, the last one may go on.
 ///
-/// Whatever is typed is a list of words: quotes, operators and signs are none of them. Of more than [`MOST_WORDS`] words the first are
+/// Whatever is typed is a list of words: quotes, operators and signs are none of them. Of more than 32 words the first are
 /// looked for.
 ///
 /// ```

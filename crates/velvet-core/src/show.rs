@@ -6,7 +6,7 @@ use crate::value::ValueRef;
 use jiff::SignedDuration;
 
 /// What stands for a missing value.
-pub const MISSING: &str = "–";
+pub(crate) const MISSING: &str = "–";
 
 /// How many bytes of a long value are shown.
 const BYTES_SHOWN: usize = 12;

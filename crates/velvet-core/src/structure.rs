@@ -334,19 +334,19 @@ impl Table {
 }
 
 impl ColumnDefinition {
-    /// A column of this type, with the literal of its default where one is declared.
-    pub fn new<C: crate::ColumnType>(
+    /// A column of this kind, with the literal of its default where one is declared.
+    pub fn new(
         name: &str,
+        (kind, optional): (Kind, bool),
         default: Option<Value>,
         on_delete: Option<OnDelete>,
     ) -> ColumnDefinition {
-        let kind = C::kind();
         let on_delete = match &kind {
             Kind::Link { .. } => Some(on_delete.unwrap_or(OnDelete::Refuse)),
             _ => None,
         };
         let default = default.map(|v| v.literal());
-        ColumnDefinition { name: name.to_owned(), kind, optional: C::OPTIONAL, default, on_delete, private: false }
+        ColumnDefinition { name: name.to_owned(), kind, optional, default, on_delete, private: false }
     }
 
     /// The column, with values that stay out of trails, and of copies that are made without what is private.

@@ -91,7 +91,7 @@ impl<'a, T: Into<ValueRef<'a>>> From<Option<T>> for ValueRef<'a> {
 
 impl ValueRef<'_> {
     /// What kind of value this is, in words: `text`, `a whole number` …
-    pub fn kind_in_words(&self) -> &'static str {
+    pub(crate) fn kind_in_words(&self) -> &'static str {
         match self {
             ValueRef::Missing => "nothing",
             ValueRef::Integer(_) => "a whole number",

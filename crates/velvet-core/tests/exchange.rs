@@ -87,9 +87,9 @@ fn what_stands_for_no_value_is_said() {
         ("{\"bytes\":\"0g\"}", "`bytes` are not hexadecimal digits"),
         ("18446744073709551615", "18446744073709551615 is above the largest whole number of the file"),
     ] {
-        let why = of_json(json, None).unwrap_err();
+        let why = of_json(json, None).unwrap_err().to_string();
         assert!(why.contains(said), "{why}");
     }
     assert_eq!(of_json("true", Some(&Kind::Bool)), Ok(Value::Integer(1)));
-    assert!(of_field("\\xabc", true).unwrap_err().contains("hexadecimal"));
+    assert!(of_field("\\xabc", true).unwrap_err().to_string().contains("hexadecimal"));
 }

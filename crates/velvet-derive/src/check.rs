@@ -69,6 +69,11 @@ fn field(field: &Field, problems: &mut Problems) {
     if let (Some(at), Some(_)) = (field.own_key, field.inside_option()) {
         refuse(at, "an own key cannot be missing; make the field's type one that is always there");
     }
+    one_kind_of_nothing(field, problems);
+}
+
+/// Checks a field of an excerpt.
+pub(crate) fn one_kind_of_nothing(field: &Field, problems: &mut Problems) {
     if field.inside_option().and_then(inside_option).is_some() {
         problems.at(&field.ty, "the file keeps only one kind of nothing, so an Option of an Option cannot be a column");
     }

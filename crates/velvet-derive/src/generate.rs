@@ -196,7 +196,7 @@ pub(crate) fn are_columns(types: impl Iterator<Item = (Span, TokenStream)>) -> T
 }
 
 /// The column type of a field: its own type, or that of JSON text.
-fn column_type(field: &Field) -> TokenStream {
+pub(crate) fn column_type(field: &Field) -> TokenStream {
     let ty = &field.ty;
     match (field.json, field.inside_option()) {
         (None, _) => quote!(#ty),

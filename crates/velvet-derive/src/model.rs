@@ -1,11 +1,11 @@
-//! A record as its type and attributes describe it, before anything is checked.
+//! A record or an excerpt as its type and attributes describe it, before anything is checked.
 
 use crate::attributes;
 use crate::names;
 use crate::problems::Problems;
 use proc_macro2::Span;
 use syn::meta::ParseNestedMeta;
-use syn::{Data, DeriveInput, Expr, Fields, GenericArgument, Ident, Path, PathArguments, Type, Visibility};
+use syn::{Data, DataStruct, DeriveInput, Expr, Fields, GenericArgument, Ident, Path, PathArguments, Type, Visibility};
 
 /// A struct with `#[derive(Record)]`.
 pub(crate) struct Record {
@@ -144,7 +144,7 @@ impl Record {
             }
             Ok(())
         });
-        record.fields = named.into_iter().filter_map(|field| Field::read(field, problems)).collect();
+        record.fields = fields(named, "record", ON_FIELD, problems);
         Some(record)
     }
 
@@ -154,8 +154,52 @@ impl Record {
     }
 }
 
+/// A struct with `#[derive(Excerpt)]`.
+pub(crate) struct Excerpt {
+    pub ident: Ident,
+    pub fields: Vec<Field>,
+    /// The record of which it is a part, where it is of one.
+    pub of: Option<Path>,
+    pub library: Path,
+}
+
+impl Excerpt {
+    /// Reads the struct, or nothing when it has no named fields; what is wrong goes to `problems`.
+    pub(crate) fn read(input: DeriveInput, problems: &mut Problems) -> Option<Excerpt> {
+        let (mut of, mut library) = (None, syn::parse_quote!(::velvet_drawer));
+        attributes::each(&input.attrs, "excerpt", &["of", "library"], problems, |word, meta| {
+            match word {
+                "of" => of = Some(meta.value()?.parse()?),
+                _ => library = attributes::text(meta)?.parse()?,
+            }
+            Ok(())
+        });
+        if !input.generics.params.is_empty() {
+            problems
+                .at(&input.generics, "an excerpt owns what was read, so it has no lifetimes and no type parameters");
+        }
+        if let Data::Struct(DataStruct { fields: Fields::Named(named), .. }) = input.data
+            && !named.named.is_empty()
+        {
+            let fields = fields(named.named, "excerpt", &["name", "json"], problems);
+            return Some(Excerpt { ident: input.ident, fields, of, library });
+        }
+        problems.at(&input.ident, "an excerpt is a struct with named fields, because columns are found by their names");
+        None
+    }
+}
+
+fn fields(
+    named: impl IntoIterator<Item = syn::Field>,
+    attribute: &str,
+    known: &[&str],
+    problems: &mut Problems,
+) -> Vec<Field> {
+    named.into_iter().filter_map(|field| Field::read(field, attribute, known, problems)).collect()
+}
+
 impl Field {
-    fn read(field: syn::Field, problems: &mut Problems) -> Option<Field> {
+    fn read(field: syn::Field, attribute: &str, known: &[&str], problems: &mut Problems) -> Option<Field> {
         let ident = field.ident?;
         let mut model = Field {
             column: Name::of(&ident),
@@ -174,7 +218,7 @@ impl Field {
             origin: None,
             fill: None,
         };
-        attributes::each(&field.attrs, "record", ON_FIELD, problems, |word, meta| {
+        attributes::each(&field.attrs, attribute, known, problems, |word, meta| {
             let here = meta.path.get_ident().map_or_else(Span::call_site, Ident::span);
             match word {
                 "name" => model.column = Name::given(meta)?,

@@ -14,9 +14,10 @@ pub use links::{LinkOf, LinkedFrom, Links, Nested};
 pub use text::{FOLD, fold};
 
 use crate::assignment::Assignment;
-use crate::column_type::{ColumnType, Misfit, Optional, stored_arg};
+use crate::column_type::{Choice, ColumnType, Misfit, Optional, stored_arg};
 use crate::condition::Condition;
 use crate::fragment::Fragment;
+use crate::key::Key;
 use crate::name::{KEY_COLUMN, push_quoted};
 use crate::order::Order;
 use crate::record::Record;
@@ -86,7 +87,7 @@ impl<T, C> Column<T, C> {
 }
 
 /// The column of a record's key, for conditions and orders.
-pub const fn key_column<T: Record>() -> Column<T, crate::Key<T>> {
+pub const fn key_column<T: Record>() -> Column<T, Key<T>> {
     Column { term: Named { table: T::TABLE, name: KEY_COLUMN, position: None }, of: PhantomData }
 }
 
@@ -198,12 +199,12 @@ impl<T, C: ColumnType, E: Term> Column<T, C, E> {
     /// values first.
     pub fn as_declared(self) -> Order<T>
     where
-        C::Inner: crate::Choice,
+        C::Inner: Choice,
     {
-        let names = <C::Inner as crate::Choice>::NAMES;
+        let names = <C::Inner as Choice>::NAMES;
         let list = serde_json::Value::from(names.to_vec()).to_string();
         // Twice the place of each name, so that a fallback without a name has a place between two.
-        let other = <C::Inner as crate::Choice>::FALLBACK_RANK.unwrap_or(2 * names.len() as u32);
+        let other = <C::Inner as Choice>::FALLBACK_RANK.unwrap_or(2 * names.len() as u32);
         let rank = Fragment::text("CASE WHEN ")
             .and(self.clone().write())
             .then(" IS NOT NULL THEN coalesce((SELECT 2 * \"key\" + 1");

@@ -3,7 +3,7 @@
 //! Stored text has a fixed width, always with nine digits of fraction, so that the order of the text is the order in
 //! time. Durations are whole nanoseconds.
 
-use super::{ColumnType, Comparable, Misfit, Output, Summed};
+use super::{ColumnType, Comparable, Misfit, Output, Summed, by_value};
 use crate::structure::Kind;
 use crate::value::ValueRef;
 use jiff::SignedDuration;
@@ -64,22 +64,12 @@ fn timestamp_text(at: jiff::Timestamp) -> Result<Line, Misfit> {
 macro_rules! text_of_time {
     ($($rust:ty, $kind:ident, $in_words:literal, $write:expr;)*) => {$(
         impl ColumnType for $rust {
-            type Value = $rust;
-            type Inner = $rust;
-            type Arg<'a> = $rust;
-
-            fn kind() -> Kind {
-                Kind::$kind
-            }
+            by_value!($rust, $kind);
 
             fn store<O: Output>(value: &$rust, out: O) -> Result<(), Misfit> {
                 let write: fn($rust) -> Result<Line, Misfit> = $write;
                 out.text(write(*value)?.as_str());
                 Ok(())
-            }
-
-            fn store_arg<O: Output>(arg: $rust, out: O) -> Result<(), Misfit> {
-                Self::store(&arg, out)
             }
 
             fn load(stored: ValueRef<'_>) -> Result<$rust, Misfit> {
@@ -124,20 +114,10 @@ fn load_nanoseconds(stored: ValueRef<'_>) -> Result<i64, Misfit> {
 }
 
 impl ColumnType for SignedDuration {
-    type Value = SignedDuration;
-    type Inner = SignedDuration;
-    type Arg<'a> = SignedDuration;
-
-    fn kind() -> Kind {
-        Kind::Duration
-    }
+    by_value!(SignedDuration, Duration);
 
     fn store<O: Output>(value: &SignedDuration, out: O) -> Result<(), Misfit> {
         nanoseconds(value.as_nanos(), value, out)
-    }
-
-    fn store_arg<O: Output>(arg: SignedDuration, out: O) -> Result<(), Misfit> {
-        Self::store(&arg, out)
     }
 
     fn load(stored: ValueRef<'_>) -> Result<SignedDuration, Misfit> {
@@ -146,20 +126,10 @@ impl ColumnType for SignedDuration {
 }
 
 impl ColumnType for Duration {
-    type Value = Duration;
-    type Inner = Duration;
-    type Arg<'a> = Duration;
-
-    fn kind() -> Kind {
-        Kind::Duration
-    }
+    by_value!(Duration, Duration);
 
     fn store<O: Output>(value: &Duration, out: O) -> Result<(), Misfit> {
         nanoseconds(i128::try_from(value.as_nanos()).unwrap_or(i128::MAX), value, out)
-    }
-
-    fn store_arg<O: Output>(arg: Duration, out: O) -> Result<(), Misfit> {
-        Self::store(&arg, out)
     }
 
     fn load(stored: ValueRef<'_>) -> Result<Duration, Misfit> {

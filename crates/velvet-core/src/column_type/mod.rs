@@ -108,6 +108,25 @@ pub trait ColumnType: 'static {
     fn load(stored: ValueRef<'_>) -> Result<Self::Value, Misfit>;
 }
 
+/// What is the same for all column types that are stored as they are and compared by value.
+macro_rules! by_value {
+    ($rust:ty, $kind:ident) => {
+        type Value = $rust;
+        type Inner = $rust;
+        type Arg<'a> = $rust;
+
+        fn kind() -> Kind {
+            Kind::$kind
+        }
+
+        #[inline]
+        fn store_arg<O: Output>(arg: $rust, out: O) -> Result<(), Misfit> {
+            Self::store(&arg, out)
+        }
+    };
+}
+use by_value;
+
 /// A column type whose stored order is the order of its values, so that `at_least` and its like mean something.
 #[diagnostic::on_unimplemented(
     message = "a column of `{Self}` has no smaller and larger",
@@ -140,7 +159,8 @@ pub trait Summed: ColumnType {
 }
 
 /// A value that does not fit its column, or a stored one that does not fit its type.
-#[derive(Clone, Debug, PartialEq)]
+#[derive(Clone, Debug, PartialEq, thiserror::Error)]
+#[error("{value} {reason}")]
 pub struct Misfit {
     /// The value, as a reader would write it.
     pub value: String,
@@ -181,14 +201,6 @@ impl Misfit {
         Misfit::new(crate::show::plain(stored), format!("is {is}, not {expected}"))
     }
 }
-
-impl fmt::Display for Misfit {
-    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        write!(f, "{} {}", self.value, self.reason)
-    }
-}
-
-impl std::error::Error for Misfit {}
 
 /// The stored form of a condition's argument.
 ///

@@ -1,19 +1,13 @@
 //! Whole numbers with their ranges, decimals without NaN, true and false.
 
-use super::{ColumnType, Comparable, Misfit, Output, Summed};
+use super::{ColumnType, Comparable, Misfit, Output, Summed, by_value};
 use crate::structure::Kind;
 use crate::value::ValueRef;
 
 macro_rules! whole_number {
     ($($rust:ty => $kind:ident),*) => {$(
         impl ColumnType for $rust {
-            type Value = $rust;
-            type Inner = $rust;
-            type Arg<'a> = $rust;
-
-            fn kind() -> Kind {
-                Kind::$kind
-            }
+            by_value!($rust, $kind);
 
             #[inline]
             fn store<O: Output>(value: &$rust, out: O) -> Result<(), Misfit> {
@@ -22,11 +16,6 @@ macro_rules! whole_number {
                     Err(_) => return Err(too_large(*value as u64)),
                 }
                 Ok(())
-            }
-
-            #[inline]
-            fn store_arg<O: Output>(arg: $rust, out: O) -> Result<(), Misfit> {
-                Self::store(&arg, out)
             }
 
             #[inline]
@@ -71,13 +60,7 @@ fn outside(number: i64, rust: &str, least: &dyn std::fmt::Display, most: &dyn st
 macro_rules! decimal {
     ($($rust:ty => $kind:ident),*) => {$(
         impl ColumnType for $rust {
-            type Value = $rust;
-            type Inner = $rust;
-            type Arg<'a> = $rust;
-
-            fn kind() -> Kind {
-                Kind::$kind
-            }
+            by_value!($rust, $kind);
 
             #[inline]
             fn store<O: Output>(value: &$rust, out: O) -> Result<(), Misfit> {
@@ -86,11 +69,6 @@ macro_rules! decimal {
                 }
                 out.real(f64::from(*value));
                 Ok(())
-            }
-
-            #[inline]
-            fn store_arg<O: Output>(arg: $rust, out: O) -> Result<(), Misfit> {
-                Self::store(&arg, out)
             }
 
             #[inline]
@@ -116,23 +94,12 @@ fn not_a_number() -> Misfit {
 }
 
 impl ColumnType for bool {
-    type Value = bool;
-    type Inner = bool;
-    type Arg<'a> = bool;
-
-    fn kind() -> Kind {
-        Kind::Bool
-    }
+    by_value!(bool, Bool);
 
     #[inline]
     fn store<O: Output>(value: &bool, out: O) -> Result<(), Misfit> {
         out.integer(i64::from(*value));
         Ok(())
-    }
-
-    #[inline]
-    fn store_arg<O: Output>(arg: bool, out: O) -> Result<(), Misfit> {
-        Self::store(&arg, out)
     }
 
     #[inline]

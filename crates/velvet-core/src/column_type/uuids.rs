@@ -1,28 +1,17 @@
 //! UUIDs, stored as their usual text so that any reader can make sense of them.
 
-use super::{ColumnType, Misfit, Output};
+use super::{ColumnType, Misfit, Output, by_value};
 use crate::structure::Kind;
 use crate::value::ValueRef;
 use uuid::Uuid;
 
 impl ColumnType for Uuid {
-    type Value = Uuid;
-    type Inner = Uuid;
-    type Arg<'a> = Uuid;
-
-    fn kind() -> Kind {
-        Kind::Uuid
-    }
+    by_value!(Uuid, Uuid);
 
     #[inline]
     fn store<O: Output>(value: &Uuid, out: O) -> Result<(), Misfit> {
         out.text(value.hyphenated().encode_lower(&mut Uuid::encode_buffer()));
         Ok(())
-    }
-
-    #[inline]
-    fn store_arg<O: Output>(arg: Uuid, out: O) -> Result<(), Misfit> {
-        Self::store(&arg, out)
     }
 
     #[inline]

@@ -51,16 +51,9 @@ pub struct HistoryHead {
 }
 
 /// Why a history cannot be used: where it does not add up.
-#[derive(Clone, Debug, PartialEq, Eq)]
+#[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
+#[error("the history cannot be used: {0}")]
 pub struct HistoryProblem(pub String);
-
-impl fmt::Display for HistoryProblem {
-    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        write!(f, "the history cannot be used: {}", self.0)
-    }
-}
-
-impl std::error::Error for HistoryProblem {}
 
 impl History {
     /// A history with one version.
@@ -194,10 +187,8 @@ impl History {
             next.newest += 1;
         }
         let mut leads_to = self.structure(next.newest.saturating_sub(1)).ok();
-        let leads_there = before
-            .iter()
-            .try_for_each(|c| leads_to.as_mut().map_or(Err(String::new()), |s| c.apply(s)))
-            .is_ok_and(|()| leads_to.is_some_and(|s| fingerprint::of(&s) == next.fingerprint));
+        let leads_there = before.iter().all(|c| leads_to.as_mut().is_some_and(|s| c.apply(s).is_ok()))
+            && leads_to.is_some_and(|s| fingerprint::of(&s) == next.fingerprint);
         let steps = merged(before, draft.changes, codes, leads_there);
         next.versions.insert(0, Version { version: next.newest, released: false, steps });
         next

@@ -10,4 +10,4 @@ pub use attendant::create;
 pub use draft::{Draft, draft};
 pub use history::{History, HistoryHead, HistoryProblem, Version};
 pub use plan::{Operation, Rebuild, VersionPlan, plan};
-pub use step::Step;
+pub use step::{Step, StepProblem};

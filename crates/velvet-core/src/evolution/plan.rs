@@ -1,7 +1,7 @@
 //! What an upgrade does to a file, in statements.
 
 use super::attendant::{ATTENDANTS, Attendant, Keeps};
-use super::{Step, Version};
+use super::{HistoryProblem, Step, Version};
 use crate::name::{KEY_COLUMN, quoted};
 use crate::statement::{column_definition, create_index, create_table};
 use crate::structure::{Index, Structure, Table};
@@ -90,11 +90,13 @@ pub struct Rebuild {
 ///
 /// # Errors
 /// When a change does not fit the structure before it.
-pub fn plan<'v>(from: &Structure, since: impl Iterator<Item = &'v Version>) -> Result<Vec<VersionPlan>, String> {
+pub fn plan<'v>(
+    from: &Structure,
+    since: impl Iterator<Item = &'v Version>,
+) -> Result<Vec<VersionPlan>, HistoryProblem> {
     let mut now = from.clone();
     let mut attendants = ATTENDANTS.map(|attendant| Attending::of(attendant, from));
-    let mut steps =
-        since.map(|version| step(&mut now, version, &mut attendants)).collect::<Result<Vec<VersionPlan>, String>>()?;
+    let mut steps = since.map(|v| step(&mut now, v, &mut attendants)).collect::<Result<Vec<VersionPlan>, _>>()?;
     if let Some(last) = steps.last_mut() {
         last.operations.extend(attendants.iter().flat_map(|a| a.missing(&now)));
     }
@@ -172,13 +174,13 @@ impl Attending {
     }
 }
 
-fn step(now: &mut Structure, version: &Version, attendants: &mut [Attending]) -> Result<VersionPlan, String> {
+fn step(now: &mut Structure, version: &Version, attendants: &mut [Attending]) -> Result<VersionPlan, HistoryProblem> {
     let mut step = VersionPlan { version: version.version, operations: Vec::new(), losses: Vec::new() };
     let mut pending: Option<Pending> = None;
     for change in &version.steps {
         step.losses.extend(change.loss());
         let before = now.clone();
-        change.apply(now).map_err(|why| format!("{change}: {why}"))?;
+        change.apply(now).map_err(|why| HistoryProblem(format!("{change}: {why}")))?;
         let rebuilt = rebuilt(change, &before, pending.as_ref());
         step.operations.extend(attendants.iter_mut().flat_map(|a| a.before(change, rebuilt.is_some(), &before)));
         if let Some((table, fills)) = rebuilt {

@@ -109,12 +109,56 @@ pub enum Step {
     },
 }
 
+/// Why a step does not fit the structure before it. Columns are named with their tables, as `table.column`.
+#[derive(Debug, PartialEq, thiserror::Error)]
+pub enum StepProblem {
+    /// A table that is not there.
+    #[error("there is no table `{0}`")]
+    NoTable(String),
+    /// A column that is not there.
+    #[error("there is no column `{0}`")]
+    NoColumn(String),
+    /// An index on columns of a table that is not there.
+    #[error("`{table}` has no such index on {columns}")]
+    NoIndex {
+        /// The table.
+        table: String,
+        /// The columns.
+        columns: String,
+    },
+    /// A new table that is there already.
+    #[error("there is a table `{0}` already")]
+    TableExists(String),
+    /// A new column that is there already.
+    #[error("there is a column `{0}` already")]
+    ColumnExists(String),
+    /// A new index on columns that have one.
+    #[error("`{table}` has an index on {columns} already")]
+    IndexExists {
+        /// The table.
+        table: String,
+        /// The columns.
+        columns: String,
+    },
+    /// A column that is dropped while it is in an index on some columns.
+    #[error("`{column}` cannot be dropped before its index on {columns} is")]
+    Indexed {
+        /// The column.
+        column: String,
+        /// The columns of the index.
+        columns: String,
+    },
+    /// A column that is dropped while it is searchable.
+    #[error("`{0}` cannot be dropped before it is no longer searchable")]
+    Searchable(String),
+}
+
 impl Step {
     /// Makes the change to a structure.
     ///
     /// # Errors
-    /// Says what does not fit: a name that is not there, or is there already.
-    pub fn apply(&self, to: &mut Structure) -> Result<(), String> {
+    /// When it does not fit: a name is not there, or is there already.
+    pub fn apply(&self, to: &mut Structure) -> Result<(), StepProblem> {
         match self {
             Step::RenameTable { table, to: name } => {
                 new_table(to, name)?;
@@ -152,8 +196,10 @@ impl Step {
             Step::DropIndex { table, index } => {
                 let table = self::table(to, table)?;
                 let at = table.indexes.iter().position(|i| i == index);
-                let at =
-                    at.ok_or_else(|| format!("`{}` has no such index on {}", table.name, index.columns.join(", ")))?;
+                let at = at.ok_or_else(|| StepProblem::NoIndex {
+                    table: table.name.clone(),
+                    columns: index.columns.join(", "),
+                })?;
                 table.indexes.remove(at);
             }
             Step::ChangeColumn { table, column, .. } => {
@@ -163,14 +209,11 @@ impl Step {
                 let table = self::table(to, table)?;
                 self::column(table, column)?;
                 if let Some(index) = table.indexes.iter().find(|i| i.columns.contains(column)) {
-                    let index = index.columns.join(", ");
-                    return Err(format!("`{}.{column}` cannot be dropped before its index on {index} is", table.name));
+                    let (column, columns) = (format!("{}.{column}", table.name), index.columns.join(", "));
+                    return Err(StepProblem::Indexed { column, columns });
                 }
                 if table.searchable.contains(column) {
-                    return Err(format!(
-                        "`{}.{column}` cannot be dropped before it is no longer searchable",
-                        table.name
-                    ));
+                    return Err(StepProblem::Searchable(format!("{}.{column}", table.name)));
                 }
                 table.columns.retain(|c| c.name != *column);
             }
@@ -194,7 +237,8 @@ impl Step {
                     column(table, name)?;
                 }
                 if table.indexes.iter().any(|i| i.columns == index.columns) {
-                    return Err(format!("`{}` has an index on {} already", table.name, index.columns.join(", ")));
+                    let (table, columns) = (table.name.clone(), index.columns.join(", "));
+                    return Err(StepProblem::IndexExists { table, columns });
                 }
                 table.indexes.push(index.clone());
             }
@@ -282,25 +326,25 @@ impl fmt::Display for Step {
     }
 }
 
-fn table<'s>(structure: &'s mut Structure, name: &str) -> Result<&'s mut Table, String> {
-    structure.tables.iter_mut().find(|t| t.name == name).ok_or_else(|| format!("there is no table `{name}`"))
+fn table<'s>(structure: &'s mut Structure, name: &str) -> Result<&'s mut Table, StepProblem> {
+    structure.tables.iter_mut().find(|t| t.name == name).ok_or_else(|| StepProblem::NoTable(name.to_owned()))
 }
 
-fn column<'t>(table: &'t mut Table, name: &str) -> Result<&'t mut ColumnDefinition, String> {
+fn column<'t>(table: &'t mut Table, name: &str) -> Result<&'t mut ColumnDefinition, StepProblem> {
     let Table { name: of, columns, .. } = table;
-    columns.iter_mut().find(|c| c.name == name).ok_or_else(|| format!("there is no column `{of}.{name}`"))
+    columns.iter_mut().find(|c| c.name == name).ok_or_else(|| StepProblem::NoColumn(format!("{of}.{name}")))
 }
 
-fn new_table(structure: &Structure, name: &str) -> Result<(), String> {
+fn new_table(structure: &Structure, name: &str) -> Result<(), StepProblem> {
     match structure.tables.iter().find(|t| t.name.eq_ignore_ascii_case(name)) {
-        Some(table) => Err(format!("there is a table `{}` already", table.name)),
+        Some(table) => Err(StepProblem::TableExists(table.name.clone())),
         None => Ok(()),
     }
 }
 
-fn new_column(table: &Table, name: &str) -> Result<(), String> {
+fn new_column(table: &Table, name: &str) -> Result<(), StepProblem> {
     match table.columns.iter().find(|c| c.name.eq_ignore_ascii_case(name)) {
-        Some(column) => Err(format!("there is a column `{}.{}` already", table.name, column.name)),
+        Some(column) => Err(StepProblem::ColumnExists(format!("{}.{}", table.name, column.name))),
         None => Ok(()),
     }
 }

@@ -11,7 +11,7 @@ pub fn create_table(table: &Table) -> String {
 }
 
 /// A column as a statement that creates or adds it says it.
-pub fn column_definition(column: &ColumnDefinition) -> String {
+pub(crate) fn column_definition(column: &ColumnDefinition) -> String {
     let mut line = format!("{} {}", quoted(&column.name), column.kind.storage());
     if !column.optional {
         line.push_str(" NOT NULL");

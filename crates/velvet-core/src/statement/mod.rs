@@ -8,17 +8,16 @@ mod sessions;
 mod shared;
 mod trail;
 
-pub use create::{column_definition, create_index, create_table};
-pub use search::{
-    SEARCH_INDEX, UNINDEXED, create_search, drop_search, forget_notes, index_row, indexed_rows, noted_rows,
-    remake_search, search_index,
-};
+pub(crate) use create::column_definition;
+pub use create::{create_index, create_table};
+pub use search::{UNINDEXED, forget_notes, index_row, indexed_rows, noted_rows, remake_search};
+pub(crate) use search::{create_search, drop_search, search_index};
 pub use select::Select;
 pub use sessions::{CREATE_SESSIONS, SESSIONS};
-pub use shared::{
-    CHANGES, create_shared, drop_shared, fill_shared, forget_shared, moment_upon, rename_shared, told_by_key_of,
-};
-pub use trail::{TRAIL, Trail, WRITES, WRITING, create_trail, create_trail_tables, drop_trail, rename_trail};
+pub use shared::{CHANGES, moment_upon};
+pub(crate) use shared::{create_shared, drop_shared, fill_shared, forget_shared, rename_shared, told_by_key_of};
+pub use trail::{TRAIL, Trail, WRITES, WRITING, create_trail_tables};
+pub(crate) use trail::{create_trail, drop_trail, rename_trail};
 
 use crate::name::{KEY_COLUMN, quoted};
 use crate::record::Record;

@@ -8,18 +8,18 @@ use crate::name::{KEY_COLUMN, quoted};
 use crate::structure::Table;
 
 /// What the name of every search index begins with; the name of its table follows.
-pub const SEARCH_INDEX: &str = "velvet_search_";
+pub(crate) const SEARCH_INDEX: &str = "velvet_search_";
 
 /// The rows whose words the search index is still to be told of.
 pub const UNINDEXED: &str = "velvet_unindexed";
 
 /// The name of the search index of a table.
-pub fn search_index(table: &str) -> String {
+pub(crate) fn search_index(table: &str) -> String {
     format!("{SEARCH_INDEX}{table}")
 }
 
 /// The statements that create the search index of a table, and note all its rows.
-pub fn create_search(table: &Table) -> Vec<String> {
+pub(crate) fn create_search(table: &Table) -> Vec<String> {
     if table.searchable.is_empty() {
         return Vec::new();
     }
@@ -110,7 +110,7 @@ pub fn indexed_rows(table: &str, columns: &[String]) -> String {
 }
 
 /// The statements that drop the search index of a table.
-pub fn drop_search(table: &str) -> Vec<String> {
+pub(crate) fn drop_search(table: &str) -> Vec<String> {
     let index = search_index(table);
     let triggers = ["insert", "delete", "update"]
         .map(|event| format!("DROP TRIGGER IF EXISTS {}", quoted(&format!("{index}_{event}"))));

@@ -57,13 +57,13 @@ fn trigger_name(table: &str, event: &str) -> String {
 
 /// The shared records that link to those of a table: the table, its own key, and the column that links. They are told by its own
 /// key, so when that changes, they do.
-pub fn told_by_key_of<'s>(structure: &'s Structure, table: &'s str) -> Vec<(&'s str, &'s str, &'s str)> {
+pub(crate) fn told_by_key_of<'s>(structure: &'s Structure, table: &'s str) -> Vec<(&'s str, &'s str, &'s str)> {
     let shared = structure.links_to(table).filter(|(t, _)| t.shared);
     shared.filter_map(|(t, link)| Some((t.name.as_str(), t.own_key.as_deref()?, link.name.as_str()))).collect()
 }
 
 /// The statements that begin to keep what changes in a table of a structure.
-pub fn create_shared(structure: &Structure, table: &Table) -> Vec<String> {
+pub(crate) fn create_shared(structure: &Structure, table: &Table) -> Vec<String> {
     let (Some(own_key), true) = (&table.own_key, table.shared) else { return Vec::new() };
     let (name, own_key) = (quoted(&table.name), quoted(own_key));
     let entry = |row: &str, removed: u8| replace(&table.name, &format!("{row}.{own_key}"), removed, "true");
@@ -103,7 +103,7 @@ pub fn create_shared(structure: &Structure, table: &Table) -> Vec<String> {
 }
 
 /// The statement that makes an entry for every record that has none.
-pub fn fill_shared(table: &Table) -> Option<String> {
+pub(crate) fn fill_shared(table: &Table) -> Option<String> {
     let own_key = quoted(table.own_key.as_ref().filter(|_| table.shared)?);
     let (name, text) = (quoted(&table.name), literal(&table.name));
     Some(format!(
@@ -115,16 +115,16 @@ pub fn fill_shared(table: &Table) -> Option<String> {
 }
 
 /// The statements that end to tell of changes of a table. The entries stay.
-pub fn drop_shared(table: &str) -> Vec<String> {
+pub(crate) fn drop_shared(table: &str) -> Vec<String> {
     ["insert", "delete", "update"].map(|e| format!("DROP TRIGGER IF EXISTS {}", trigger_name(table, e))).into()
 }
 
 /// The statement that forgets all entries of a table.
-pub fn forget_shared(table: &str) -> String {
+pub(crate) fn forget_shared(table: &str) -> String {
     format!("DELETE FROM {CHANGES} WHERE table_name = {}", literal(table))
 }
 
 /// The statement that makes the entries of a table those of a table with another name.
-pub fn rename_shared(table: &str, to: &str) -> String {
+pub(crate) fn rename_shared(table: &str, to: &str) -> String {
     format!("UPDATE {CHANGES} SET table_name = {} WHERE table_name = {}", literal(to), literal(table))
 }

@@ -57,7 +57,7 @@ pub fn create_trail_tables() -> [String; 4] {
 }
 
 /// The statements that begin to keep the trail of a table.
-pub fn create_trail(table: &Table, trail: Trail) -> Vec<String> {
+pub(crate) fn create_trail(table: &Table, trail: Trail) -> Vec<String> {
     let with_before = match trail {
         Trail::Off => return Vec::new(),
         Trail::Keys => false,
@@ -88,12 +88,12 @@ pub fn create_trail(table: &Table, trail: Trail) -> Vec<String> {
 }
 
 /// The statements that end to keep the trail of a table. What it has kept stays.
-pub fn drop_trail(table: &str) -> Vec<String> {
+pub(crate) fn drop_trail(table: &str) -> Vec<String> {
     ["insert", "update", "delete"].map(|e| format!("DROP TRIGGER IF EXISTS {}", trigger_name(table, e))).into()
 }
 
 /// The statement that makes what was kept of a table the trail of a table with another name.
-pub fn rename_trail(table: &str, to: &str) -> String {
+pub(crate) fn rename_trail(table: &str, to: &str) -> String {
     let (to, table) = (super::literal(to), super::literal(table));
     format!("UPDATE {TRAIL} SET table_name = {to} WHERE table_name = {table}")
 }

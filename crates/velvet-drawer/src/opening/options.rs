@@ -157,7 +157,7 @@ impl Options {
     }
 
     /// Sets a file aside whose structure is not the declared one, at the same version, and starts afresh: for the time of
-    /// development. It is moved, with all that belongs to it, and never deleted; [`Opened::set_aside`] says where.
+    /// development. It is moved, with all that belongs to it, and never deleted; [`Opened::set_aside`](crate::Opened::set_aside) says where.
     #[must_use]
     pub fn set_aside_other_structure(mut self) -> Options {
         self.set_aside.other_structure = true;

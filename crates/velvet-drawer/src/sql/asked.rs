@@ -92,7 +92,7 @@ impl<'a> Asked<'a> {
             return Err(self.wrong("it returns no rows").advise("Use `run`, in a transaction"));
         }
         let wanted = X::wanted();
-        let places = places(&wanted, &returned).map_err(|problem| self.wrong(&problem))?;
+        let places = places(&wanted, &returned).map_err(|problem| self.wrong(&problem.to_string()))?;
         Ok(Fit { wanted, places })
     }
 

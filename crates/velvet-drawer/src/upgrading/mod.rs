@@ -117,8 +117,9 @@ impl Upgrading<'_> {
     }
 
     fn plan(&self, history: &History) -> Result<Vec<VersionPlan>, Error> {
-        let start = history.structure(self.from).map_err(|p| p.to_string());
-        start.and_then(|start| plan(&start, history.since(self.from))).map_err(|why| Error::bare(Cause::Schema, why))
+        let start = history.structure(self.from);
+        let planned = start.and_then(|start| plan(&start, history.since(self.from)));
+        planned.map_err(|problem| Error::bare(Cause::Schema, problem.to_string()))
     }
 
     fn runs_something_by_hand(&self, history: &History) -> bool {

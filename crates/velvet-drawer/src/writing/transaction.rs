@@ -62,7 +62,7 @@ impl<'a> Tx<'a> {
     /// # Errors
     /// As [`Drawer::get_or_insert`].
     pub fn get_or_insert<T: Keyed>(&self, record: T) -> Result<Stored<T>, Error> {
-        self.0.get_or_insert(record)
+        self.0.insert_or_keep(self.0.with_same_own_key(&record)?, record)
     }
 
     /// Inserts a record, or puts it in the place of the one with the same own key; see [`Drawer::insert_or_replace`].
@@ -70,7 +70,7 @@ impl<'a> Tx<'a> {
     /// # Errors
     /// As [`Drawer::insert_or_replace`].
     pub fn insert_or_replace<T: Keyed>(&self, record: T) -> Result<Stored<T>, Error> {
-        self.0.insert_or_replace(record)
+        self.0.insert_or_put(self.0.with_same_own_key(&record)?, record)
     }
 
     /// Inserts a record, or writes chosen columns to the one with the same own key; see [`Drawer::insert_or_merge`].
@@ -82,7 +82,7 @@ impl<'a> Tx<'a> {
         record: T,
         columns: impl FnOnce(T::Columns) -> P,
     ) -> Result<Stored<T>, Error> {
-        self.0.insert_or_merge(record, columns)
+        self.0.insert_or_merge(self.0.with_same_own_key(&record)?, record, columns)
     }
 
     /// The record with the same values in unique columns, or this one inserted; see [`Drawer::get_or_insert_by`].
@@ -94,7 +94,7 @@ impl<'a> Tx<'a> {
         record: T,
         unique: impl FnOnce(T::Columns) -> P,
     ) -> Result<Stored<T>, Error> {
-        self.0.get_or_insert_by(record, unique)
+        self.0.insert_or_keep(self.0.with_same(&record, unique)?, record)
     }
 
     /// Inserts a record, or puts it in the place of the one with the same values in unique columns; see
@@ -107,7 +107,7 @@ impl<'a> Tx<'a> {
         record: T,
         unique: impl FnOnce(T::Columns) -> P,
     ) -> Result<Stored<T>, Error> {
-        self.0.insert_or_replace_by(record, unique)
+        self.0.insert_or_put(self.0.with_same(&record, unique)?, record)
     }
 
     /// Inserts a record, or writes chosen columns to the one with the same values in unique ones; see
@@ -121,7 +121,7 @@ impl<'a> Tx<'a> {
         unique: impl FnOnce(T::Columns) -> P,
         columns: impl FnOnce(T::Columns) -> Q,
     ) -> Result<Stored<T>, Error> {
-        self.0.insert_or_merge_by(record, unique, columns)
+        self.0.insert_or_merge(self.0.with_same(&record, unique)?, record, columns)
     }
 
     /// Puts a record in the place of a stored one; see [`Drawer::replace`].

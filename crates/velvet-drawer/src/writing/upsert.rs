@@ -21,7 +21,7 @@ impl Drawer {
     /// As [`Drawer::get`] and [`Drawer::insert`].
     #[doc(alias = "upsert")]
     pub fn get_or_insert<T: Keyed>(&self, record: T) -> Result<Stored<T>, Error> {
-        self.inner.transaction(|scope| scope.get_or_insert(record))
+        self.inner.transaction(|scope| scope.insert_or_keep(scope.with_same_own_key(&record)?, record))
     }
 
     /// Inserts a record, or puts it in the place of the stored one with the same own key. That one keeps its key, and the
@@ -41,7 +41,7 @@ impl Drawer {
     /// ```
     #[doc(alias = "upsert")]
     pub fn insert_or_replace<T: Keyed>(&self, record: T) -> Result<Stored<T>, Error> {
-        self.inner.transaction(|scope| scope.insert_or_replace(record))
+        self.inner.transaction(|scope| scope.insert_or_put(scope.with_same_own_key(&record)?, record))
     }
 
     /// Inserts a record, or writes only the chosen columns of it to the stored one with the same own key. Returns the
@@ -66,7 +66,7 @@ impl Drawer {
         record: T,
         columns: impl FnOnce(T::Columns) -> P,
     ) -> Result<Stored<T>, Error> {
-        self.inner.transaction(|scope| scope.insert_or_merge(record, columns))
+        self.inner.transaction(|scope| scope.insert_or_merge(scope.with_same_own_key(&record)?, record, columns))
     }
 
     /// The stored record with the same values in unique columns as this one, or else this one, inserted.
@@ -93,7 +93,7 @@ impl Drawer {
         record: T,
         unique: impl FnOnce(T::Columns) -> P,
     ) -> Result<Stored<T>, Error> {
-        self.inner.transaction(|scope| scope.get_or_insert_by(record, unique))
+        self.inner.transaction(|scope| scope.insert_or_keep(scope.with_same(&record, unique)?, record))
     }
 
     /// Inserts a record, or puts it in the place of the stored one with the same values in unique columns; see
@@ -107,7 +107,7 @@ impl Drawer {
         record: T,
         unique: impl FnOnce(T::Columns) -> P,
     ) -> Result<Stored<T>, Error> {
-        self.inner.transaction(|scope| scope.insert_or_replace_by(record, unique))
+        self.inner.transaction(|scope| scope.insert_or_put(scope.with_same(&record, unique)?, record))
     }
 
     /// Inserts a record, or writes only the chosen `columns` of it to the stored one with the same values in `unique` ones;
@@ -121,66 +121,23 @@ impl Drawer {
         unique: impl FnOnce(T::Columns) -> P,
         columns: impl FnOnce(T::Columns) -> Q,
     ) -> Result<Stored<T>, Error> {
-        self.inner.transaction(|scope| scope.insert_or_merge_by(record, unique, columns))
+        self.inner.transaction(|scope| scope.insert_or_merge(scope.with_same(&record, unique)?, record, columns))
     }
 }
 
 impl Scope<'_, Writes> {
-    pub(crate) fn get_or_insert<T: Keyed>(self, record: T) -> Result<Stored<T>, Error> {
-        let found = self.with_same_key(&record)?;
+    pub(super) fn insert_or_keep<T: Record>(self, found: Option<Stored<T>>, record: T) -> Result<Stored<T>, Error> {
         found.map_or_else(|| self.insert(record), Ok)
     }
 
-    pub(crate) fn insert_or_replace<T: Keyed>(self, record: T) -> Result<Stored<T>, Error> {
-        let found = self.with_same_key(&record)?;
-        self.insert_or_put(found, record)
-    }
-
-    pub(crate) fn insert_or_merge<T: Keyed, P: Pick<T>>(
-        self,
-        record: T,
-        columns: impl FnOnce(T::Columns) -> P,
-    ) -> Result<Stored<T>, Error> {
-        let found = self.with_same_key(&record)?;
-        self.merge(found, record, columns)
-    }
-
-    pub(crate) fn get_or_insert_by<T: Record, P: Pick<T>>(
-        self,
-        record: T,
-        unique: impl FnOnce(T::Columns) -> P,
-    ) -> Result<Stored<T>, Error> {
-        let found = self.with_same(&record, unique)?;
-        found.map_or_else(|| self.insert(record), Ok)
-    }
-
-    pub(crate) fn insert_or_replace_by<T: Record, P: Pick<T>>(
-        self,
-        record: T,
-        unique: impl FnOnce(T::Columns) -> P,
-    ) -> Result<Stored<T>, Error> {
-        let found = self.with_same(&record, unique)?;
-        self.insert_or_put(found, record)
-    }
-
-    pub(crate) fn insert_or_merge_by<T: Record, P: Pick<T>, Q: Pick<T>>(
-        self,
-        record: T,
-        unique: impl FnOnce(T::Columns) -> P,
-        columns: impl FnOnce(T::Columns) -> Q,
-    ) -> Result<Stored<T>, Error> {
-        let found = self.with_same(&record, unique)?;
-        self.merge(found, record, columns)
-    }
-
-    fn insert_or_put<T: Record>(self, found: Option<Stored<T>>, record: T) -> Result<Stored<T>, Error> {
+    pub(super) fn insert_or_put<T: Record>(self, found: Option<Stored<T>>, record: T) -> Result<Stored<T>, Error> {
         match found {
             Some(stored) => self.replace(stored.key(), record),
             None => self.insert(record),
         }
     }
 
-    fn merge<T: Record, P: Pick<T>>(
+    pub(super) fn insert_or_merge<T: Record, P: Pick<T>>(
         self,
         found: Option<Stored<T>>,
         record: T,
@@ -198,15 +155,15 @@ impl Scope<'_, Writes> {
         Ok(self.get(key)?.unwrap_or(stored))
     }
 
-    fn with_same_key<T: Keyed>(self, record: &T) -> Result<Option<Stored<T>>, Error> {
-        let doing = || format!("cannot look for a {} with the same key", T::TABLE);
+    pub(super) fn with_same_own_key<T: Keyed>(self, record: &T) -> Result<Option<Stored<T>>, Error> {
+        let doing = || format!("cannot look for a {} with the same own key", T::TABLE);
         let own_key = self.doing(doing, || {
             stored_value::<T::OwnKey>(record.own_key()).map_err(|wrong| misfit::<T>(wrong.at(T::OWN_KEY_POSITION)))
         })?;
         self.found(T::statements().get_by_own_key.as_deref().unwrap_or_default(), own_key.as_ref(), doing)
     }
 
-    fn with_same<T: Record, P: Pick<T>>(
+    pub(super) fn with_same<T: Record, P: Pick<T>>(
         self,
         record: &T,
         unique: impl FnOnce(T::Columns) -> P,
