@@ -48,22 +48,7 @@ pub(crate) fn standing_in(ident: &Ident) -> TokenStream {
             fn from_name(name: &str) -> ::core::option::Option<Self> { ::core::unreachable!() }
         }
 
-        #[automatically_derived]
-        impl velvet::ColumnType for #ident {
-            type Value = #ident;
-            type Inner = #ident;
-            type Arg<'a> = #ident;
-            fn kind() -> velvet::Kind { ::core::unreachable!() }
-            fn store<O: velvet::Output>(value: &#ident, out: O) -> ::core::result::Result<(), velvet::Misfit> {
-                ::core::unreachable!()
-            }
-            fn store_arg<O: velvet::Output>(arg: #ident, out: O) -> ::core::result::Result<(), velvet::Misfit> {
-                ::core::unreachable!()
-            }
-            fn load(stored: velvet::ValueRef<'_>) -> ::core::result::Result<#ident, velvet::Misfit> {
-                ::core::unreachable!()
-            }
-        }
+        velvet::choice_is_a_column!(#ident);
     }
 }
 
@@ -138,13 +123,11 @@ fn generate(ident: &Ident, variants: &[Variant], library: &Path) -> TokenStream 
         let rank = 2 * named_before + u32::from(!variants[at].keeps_name);
         quote!(Some(#rank))
     });
-    let has_fallback = variants.iter().any(|v| v.fallback);
     let unknown_name = if variants.iter().any(|v| v.keeps_name) { quote!(unknown) } else { quote!(_) };
     quote! {
         const _: () = {
             use #library::__private as velvet;
             use ::core::option::Option::{self, None, Some};
-            use ::core::result::Result::{self, Ok};
 
             #[automatically_derived]
             impl velvet::Choice for #ident {
@@ -166,32 +149,7 @@ fn generate(ident: &Ident, variants: &[Variant], library: &Path) -> TokenStream 
                 }
             }
 
-            #[automatically_derived]
-            impl velvet::ColumnType for #ident {
-                type Value = #ident;
-                type Inner = #ident;
-                type Arg<'a> = #ident;
-
-                fn kind() -> velvet::Kind {
-                    velvet::Kind::Choice {
-                        values: <#ident as velvet::Choice>::NAMES.iter().map(|n| ::std::string::String::from(*n)).collect(),
-                        fallback: #has_fallback,
-                    }
-                }
-
-                fn store<O: velvet::Output>(value: &#ident, out: O) -> Result<(), velvet::Misfit> {
-                    out.text(velvet::Choice::name(value));
-                    Ok(())
-                }
-
-                fn store_arg<O: velvet::Output>(arg: #ident, out: O) -> Result<(), velvet::Misfit> {
-                    Self::store(&arg, out)
-                }
-
-                fn load(stored: velvet::ValueRef<'_>) -> Result<#ident, velvet::Misfit> {
-                    velvet::read_choice(stored)
-                }
-            }
+            velvet::choice_is_a_column!(#ident);
         };
     }
 }

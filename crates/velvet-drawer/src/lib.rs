@@ -59,8 +59,9 @@ pub use writing::{LastRefresh, Refresh, Refreshed, Space, Tx, Unsaved};
 /// What the code of the derives needs. Not for use by hand.
 #[doc(hidden)]
 pub mod __private {
+    pub use velvet_core::choice_is_a_column;
     pub use velvet_core::column::key_column;
-    pub use velvet_core::column_type::{read_choice, stored_arg, stored_value};
+    pub use velvet_core::column_type::{stored_arg, stored_value};
     pub use velvet_core::excerpt::{Excerpt, ExcerptOf, Wanted};
     pub use velvet_core::field::{FieldOf, Fit, Unfit};
     pub use velvet_core::hints::{Hint, Hints, Origin};

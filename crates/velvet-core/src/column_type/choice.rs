@@ -24,6 +24,39 @@ pub trait Choice: Sized + 'static {
     fn from_name(name: &str) -> Option<Self>;
 }
 
+/// What a choice is as a column type, which is the same for each.
+#[doc(hidden)]
+#[macro_export]
+macro_rules! choice_is_a_column {
+    ($choice:ident) => {
+        #[automatically_derived]
+        impl $crate::ColumnType for $choice {
+            type Value = $choice;
+            type Inner = $choice;
+            type Arg<'a> = $choice;
+
+            fn kind() -> $crate::structure::Kind {
+                let values = <$choice as $crate::Choice>::NAMES.iter().map(|name| ::std::string::String::from(*name));
+                let fallback = <$choice as $crate::Choice>::FALLBACK_RANK.is_some();
+                $crate::structure::Kind::Choice { values: values.collect(), fallback }
+            }
+
+            fn store<O: $crate::Output>(value: &$choice, out: O) -> ::core::result::Result<(), $crate::Misfit> {
+                out.text($crate::Choice::name(value));
+                ::core::result::Result::Ok(())
+            }
+
+            fn store_arg<O: $crate::Output>(arg: $choice, out: O) -> ::core::result::Result<(), $crate::Misfit> {
+                Self::store(&arg, out)
+            }
+
+            fn load(stored: $crate::ValueRef<'_>) -> ::core::result::Result<$choice, $crate::Misfit> {
+                $crate::column_type::read_choice(stored)
+            }
+        }
+    };
+}
+
 /// Reads a choice from its stored text.
 ///
 /// # Errors

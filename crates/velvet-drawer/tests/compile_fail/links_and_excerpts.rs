@@ -24,6 +24,11 @@ struct Line {
 struct Loose(u32);
 
 #[derive(Excerpt)]
+struct Twice {
+    grams: Option<Option<u32>>,
+}
+
+#[derive(Excerpt)]
 struct Unbound {
     mark: String,
 }
