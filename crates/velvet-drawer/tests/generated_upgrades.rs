@@ -6,7 +6,7 @@ mod structures;
 use proptest::prelude::*;
 use rusqlite::Connection;
 use std::path::Path;
-use structures::{all_new, structures};
+use structures::{all_new, no_link_to_t2, structures};
 use velvet_core::evolution::{self, History, draft};
 use velvet_core::fingerprint;
 use velvet_core::name::quoted;
@@ -53,7 +53,11 @@ fn make(path: &Path, structure: &Structure) {
 proptest! {
     #![proptest_config(ProptestConfig { cases: 96, failure_persistence: None, ..ProptestConfig::default() })]
     #[test]
-    fn any_structure_becomes_any_other_with_all_rows(from in structures(), to in structures()) {
+    fn any_structure_becomes_any_other_with_all_rows(from in structures(), mut to in structures()) {
+        if from.tables.len() == 2 {
+            // A new table has no rows to which those of others could link.
+            no_link_to_t2(&mut to);
+        }
         let folder = tempfile::tempdir().unwrap();
         let path = folder.path().join("made-up.drawer");
         make(&path, &from);
