@@ -530,3 +530,98 @@ fn a_unique_value_that_both_devices_gave_is_an_error_that_names_it() {
     b.change(theirs.key(), |s| s.number = 4).unwrap();
     assert_eq!(b.apply_changes(from_a.as_slice()).run().unwrap().written, 1);
 }
+
+/// The records before an upgrade and after it: a table gets another name, one is no longer shared, a link goes, and a new table links to one
+/// that is there already.
+mod upgraded {
+    use velvet_core::evolution::{History, draft};
+    use velvet_core::structure::Structure;
+    use velvet_drawer::{Key, Record, Schema};
+
+    macro_rules! version {
+        ($name:ident { $($record:item)* }) => {
+            pub(super) mod $name {
+                use super::*;
+                $(#[derive(Record)] $record)*
+            }
+        };
+    }
+
+    version!(v1 {
+        #[record(shared)]
+        pub(crate) struct Glaze { #[record(own_key)] pub(crate) name: String }
+        #[record(shared)]
+        pub(crate) struct Piece { #[record(own_key)] pub(crate) mark: String }
+        #[record(shared)]
+        pub(crate) struct Photo { #[record(own_key)] pub(crate) id: u32, pub(crate) piece: Option<Key<Piece>> }
+        #[record(shared)]
+        pub(crate) struct Shelf { #[record(own_key)] pub(crate) name: String }
+    });
+    version!(v2 {
+        #[record(shared, was = "glaze")]
+        pub(crate) struct Coat { #[record(own_key)] pub(crate) name: String }
+        #[record(shared)]
+        pub(crate) struct Piece { #[record(own_key)] pub(crate) mark: String }
+        #[record(shared)]
+        pub(crate) struct Photo { #[record(own_key)] pub(crate) id: u32 }
+        pub(crate) struct Shelf { #[record(own_key)] pub(crate) name: String }
+        #[record(shared)]
+        pub(crate) struct Sale { #[record(own_key)] pub(crate) number: u32, pub(crate) piece: Key<Piece> }
+    });
+
+    fn first() -> Schema {
+        Schema::new("kilnbook").record::<v1::Glaze>().record::<v1::Piece>().record::<v1::Photo>().record::<v1::Shelf>()
+    }
+
+    pub(super) fn schema(version: u32) -> Schema {
+        let one = [v1::Glaze::table(), v1::Piece::table(), v1::Photo::table(), v1::Shelf::table()];
+        let two = [v2::Coat::table(), v2::Piece::table(), v2::Photo::table(), v2::Shelf::table(), v2::Sale::table()];
+        let one = Structure { tables: one.map(Result::unwrap).into() };
+        let two = Structure { tables: two.map(Result::unwrap).into() };
+        let mut history = History::start("kilnbook", &one);
+        history.versions[0].released = true;
+        if version == 1 {
+            return first().history(history.to_json().leak());
+        }
+        let drafted = draft(&one, &two, &[("coat", v2::Coat::HINTS)], &[]);
+        assert_eq!(drafted.questions, [""; 0]);
+        let schema = Schema::new("kilnbook").record::<v2::Coat>().record::<v2::Piece>().record::<v2::Photo>();
+        let schema = schema.record::<v2::Shelf>().record::<v2::Sale>();
+        schema.history(history.recorded(&two, drafted, &[]).to_json().leak())
+    }
+}
+
+#[test]
+fn an_upgrade_takes_along_what_changed_and_tells_nothing_anew() {
+    use upgraded::{schema, v1, v2};
+    let (_folder, path) = folder();
+    let drawer = Drawer::open(&path, schema(1)).unwrap();
+    let gone = drawer.insert(v1::Glaze { name: "tenmoku".into() }).unwrap();
+    drawer.insert(v1::Glaze { name: "celadon".into() }).unwrap();
+    drawer.remove(gone.key()).unwrap();
+    let piece = drawer.insert(v1::Piece { mark: "K-1".into() }).unwrap();
+    drawer.insert(v1::Photo { id: 1, piece: Some(piece.key()) }).unwrap();
+    drawer.insert(v1::Shelf { name: "upper".into() }).unwrap();
+    let (_, upto) = lines(&drawer, Position::START);
+    drawer.close().unwrap();
+
+    let drawer = Drawer::open(&path, schema(2)).unwrap();
+    assert_eq!(lines(&drawer, upto), (Vec::new(), upto), "an upgrade is no change of a record");
+    let told = |since| {
+        let text = String::from_utf8(lines(&drawer, since).0).unwrap();
+        let told = text.lines().map(|line| serde_json::from_str::<serde_json::Value>(line).unwrap());
+        told.map(|v| format!("{} {} {}", v["table"], v["own_key"], v["removed"])).collect::<Vec<_>>()
+    };
+    let before = [r#""coat" "tenmoku" true"#, r#""coat" "celadon" null"#, r#""piece" "K-1" null"#, r#""photo" 1 null"#];
+    assert_eq!(told(Position::START), before);
+    let of_shelves = "SELECT count(*) FROM velvet_changes WHERE table_name IN ('shelf', 'glaze')";
+    assert_eq!(other_program(&path).query_row(of_shelves, [], |r| r.get::<_, i64>(0)).unwrap(), 0);
+
+    let piece = drawer.records::<v2::Piece>().first().unwrap().unwrap();
+    drawer.insert(v2::Sale { number: 1, piece: piece.key() }).unwrap();
+    drawer.insert(v2::Shelf { name: "lower".into() }).unwrap();
+    let (_, upto) = lines(&drawer, Position::START);
+    drawer.change(piece.key(), |p| p.mark = "K-2".into()).unwrap();
+    let after = [r#""piece" "K-1" true"#, r#""piece" "K-2" null"#, r#""sale" 1 null"#];
+    assert_eq!(told(upto), after, "the sale is told by its piece's own key, which is another one now");
+}
