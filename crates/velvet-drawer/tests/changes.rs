@@ -549,6 +549,8 @@ mod upgraded {
 
     version!(v1 {
         #[record(shared)]
+        pub(crate) struct Potter { #[record(own_key)] pub(crate) name: String }
+        #[record(shared)]
         pub(crate) struct Glaze { #[record(own_key)] pub(crate) name: String }
         #[record(shared)]
         pub(crate) struct Piece { #[record(own_key)] pub(crate) mark: String }
@@ -558,6 +560,8 @@ mod upgraded {
         pub(crate) struct Shelf { #[record(own_key)] pub(crate) name: String }
     });
     version!(v2 {
+        #[record(shared)]
+        pub(crate) struct Potter { #[record(own_key)] pub(crate) name: String }
         #[record(shared, was = "glaze")]
         pub(crate) struct Coat { #[record(own_key)] pub(crate) name: String }
         #[record(shared)]
@@ -566,16 +570,24 @@ mod upgraded {
         pub(crate) struct Photo { #[record(own_key)] pub(crate) id: u32 }
         pub(crate) struct Shelf { #[record(own_key)] pub(crate) name: String }
         #[record(shared)]
-        pub(crate) struct Sale { #[record(own_key)] pub(crate) number: u32, pub(crate) piece: Key<Piece> }
+        pub(crate) struct Sale { #[record(own_key)] pub(crate) number: u32, pub(crate) by: Key<Potter> }
     });
 
     fn first() -> Schema {
-        Schema::new("kilnbook").record::<v1::Glaze>().record::<v1::Piece>().record::<v1::Photo>().record::<v1::Shelf>()
+        let schema = Schema::new("kilnbook").record::<v1::Glaze>().record::<v1::Piece>().record::<v1::Photo>();
+        schema.record::<v1::Shelf>().record::<v1::Potter>()
     }
 
     pub(super) fn schema(version: u32) -> Schema {
-        let one = [v1::Glaze::table(), v1::Piece::table(), v1::Photo::table(), v1::Shelf::table()];
-        let two = [v2::Coat::table(), v2::Piece::table(), v2::Photo::table(), v2::Shelf::table(), v2::Sale::table()];
+        let one = [v1::Glaze::table(), v1::Piece::table(), v1::Photo::table(), v1::Shelf::table(), v1::Potter::table()];
+        let two = [
+            v2::Coat::table(),
+            v2::Piece::table(),
+            v2::Photo::table(),
+            v2::Shelf::table(),
+            v2::Potter::table(),
+            v2::Sale::table(),
+        ];
         let one = Structure { tables: one.map(Result::unwrap).into() };
         let two = Structure { tables: two.map(Result::unwrap).into() };
         let mut history = History::start("kilnbook", &one);
@@ -586,7 +598,7 @@ mod upgraded {
         let drafted = draft(&one, &two, &[("coat", v2::Coat::HINTS)], &[]);
         assert_eq!(drafted.questions, [""; 0]);
         let schema = Schema::new("kilnbook").record::<v2::Coat>().record::<v2::Piece>().record::<v2::Photo>();
-        let schema = schema.record::<v2::Shelf>().record::<v2::Sale>();
+        let schema = schema.record::<v2::Shelf>().record::<v2::Potter>().record::<v2::Sale>();
         schema.history(history.recorded(&two, drafted, &[]).to_json().leak())
     }
 }
@@ -602,6 +614,7 @@ fn an_upgrade_takes_along_what_changed_and_tells_nothing_anew() {
     let piece = drawer.insert(v1::Piece { mark: "K-1".into() }).unwrap();
     drawer.insert(v1::Photo { id: 1, piece: Some(piece.key()) }).unwrap();
     drawer.insert(v1::Shelf { name: "upper".into() }).unwrap();
+    drawer.insert(v1::Potter { name: "Ida".into() }).unwrap();
     let (_, upto) = lines(&drawer, Position::START);
     drawer.close().unwrap();
 
@@ -612,16 +625,22 @@ fn an_upgrade_takes_along_what_changed_and_tells_nothing_anew() {
         let told = text.lines().map(|line| serde_json::from_str::<serde_json::Value>(line).unwrap());
         told.map(|v| format!("{} {} {}", v["table"], v["own_key"], v["removed"])).collect::<Vec<_>>()
     };
-    let before = [r#""coat" "tenmoku" true"#, r#""coat" "celadon" null"#, r#""piece" "K-1" null"#, r#""photo" 1 null"#];
+    let before = [
+        r#""coat" "celadon" null"#,
+        r#""coat" "tenmoku" true"#,
+        r#""piece" "K-1" null"#,
+        r#""photo" 1 null"#,
+        r#""potter" "Ida" null"#,
+    ];
     assert_eq!(told(Position::START), before);
     let of_shelves = "SELECT count(*) FROM velvet_changes WHERE table_name IN ('shelf', 'glaze')";
     assert_eq!(other_program(&path).query_row(of_shelves, [], |r| r.get::<_, i64>(0)).unwrap(), 0);
 
-    let piece = drawer.records::<v2::Piece>().first().unwrap().unwrap();
-    drawer.insert(v2::Sale { number: 1, piece: piece.key() }).unwrap();
+    let potter = drawer.records::<v2::Potter>().first().unwrap().unwrap();
+    drawer.insert(v2::Sale { number: 1, by: potter.key() }).unwrap();
     drawer.insert(v2::Shelf { name: "lower".into() }).unwrap();
     let (_, upto) = lines(&drawer, Position::START);
-    drawer.change(piece.key(), |p| p.mark = "K-2".into()).unwrap();
-    let after = [r#""piece" "K-1" true"#, r#""piece" "K-2" null"#, r#""sale" 1 null"#];
-    assert_eq!(told(upto), after, "the sale is told by its piece's own key, which is another one now");
+    drawer.change(potter.key(), |p| p.name = "Ada".into()).unwrap();
+    let after = [r#""potter" "Ida" true"#, r#""potter" "Ada" null"#, r#""sale" 1 null"#];
+    assert_eq!(told(upto), after, "the sale is told by its potter's own key, which is another one now");
 }
