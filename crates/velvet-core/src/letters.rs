@@ -119,14 +119,14 @@ mod tests {
 
 /// Where in a text what was typed stands; the earlier, the better.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
-pub(crate) enum Place {
+pub(crate) enum FoundAt {
     Beginning,
     WordBeginning,
     Inside,
 }
 
 /// Where `typed`, which is small and not empty, stands in a text; the best place of several.
-pub(crate) fn find_ascii(text: &[u8], typed: &[u8]) -> Option<(Place, Range<usize>)> {
+pub(crate) fn find_ascii(text: &[u8], typed: &[u8]) -> Option<(FoundAt, Range<usize>)> {
     let (first, rest) = typed.split_first()?;
     let last = text.len().checked_sub(typed.len())?;
     let mut inside = None;
@@ -137,10 +137,10 @@ pub(crate) fn find_ascii(text: &[u8], typed: &[u8]) -> Option<(Place, Range<usiz
         }
         let range = at..at + typed.len();
         match at.checked_sub(1).map(|before| text[before]) {
-            None => return Some((Place::Beginning, range)),
-            Some(before) if !before.is_ascii_alphanumeric() => return Some((Place::WordBeginning, range)),
+            None => return Some((FoundAt::Beginning, range)),
+            Some(before) if !before.is_ascii_alphanumeric() => return Some((FoundAt::WordBeginning, range)),
             Some(_) => inside = inside.or(Some(range)),
         }
     }
-    inside.map(|range| (Place::Inside, range))
+    inside.map(|range| (FoundAt::Inside, range))
 }

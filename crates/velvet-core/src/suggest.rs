@@ -1,7 +1,7 @@
 //! Suggestions while somebody types: texts that begin with what was typed, then texts in which a word begins with it, then
 //! texts that contain it. Large and small letters and accents make no difference.
 
-use crate::letters::{Place, find_ascii, plain};
+use crate::letters::{FoundAt, find_ascii, plain};
 use crate::marked::Marked;
 use std::cmp::Ordering;
 use std::ops::Range;
@@ -29,7 +29,7 @@ pub struct Suggestions {
 }
 
 struct Suggestion {
-    place: Place,
+    place: FoundAt,
     text: String,
     range: Range<usize>,
 }
@@ -74,27 +74,27 @@ impl Suggestions {
     }
 
     /// As [`find_ascii`], in any script.
-    fn find(&mut self, text: &str) -> Option<(Place, Range<usize>)> {
+    fn find(&mut self, text: &str) -> Option<(FoundAt, Range<usize>)> {
         self.letters.clear();
         self.letters.extend(text.char_indices().flat_map(|(at, c)| plain(c).map(move |plain| (plain, at))));
         let letters = &self.letters;
-        let mut found: Option<(Place, Range<usize>)> = None;
+        let mut found: Option<(FoundAt, Range<usize>)> = None;
         for from in 0..(letters.len() + 1).saturating_sub(self.typed.len()) {
             let here = letters[from..].iter().zip(&self.typed).all(|((letter, _), typed)| letter == typed);
             if !here {
                 continue;
             }
             let place = match from.checked_sub(1).map(|before| letters[before].0) {
-                None => Place::Beginning,
-                Some(before) if !before.is_alphanumeric() => Place::WordBeginning,
-                Some(_) => Place::Inside,
+                None => FoundAt::Beginning,
+                Some(before) if !before.is_alphanumeric() => FoundAt::WordBeginning,
+                Some(_) => FoundAt::Inside,
             };
             if found.as_ref().is_none_or(|(best, _)| place < *best) {
                 // Up to the next letter, so that the marks that go with the last one are in it.
                 let end = letters.get(from + self.typed.len()).map_or(text.len(), |(_, at)| *at);
                 found = Some((place, letters[from].1..end));
             }
-            if place != Place::Inside {
+            if place != FoundAt::Inside {
                 break;
             }
         }
@@ -102,6 +102,6 @@ impl Suggestions {
     }
 }
 
-fn compare(a: (Place, &str), b: (Place, &str)) -> Ordering {
+fn compare(a: (FoundAt, &str), b: (FoundAt, &str)) -> Ordering {
     (a.0, a.1.len(), a.1).cmp(&(b.0, b.1.len(), b.1))
 }

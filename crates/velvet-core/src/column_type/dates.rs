@@ -13,14 +13,14 @@ use std::fmt::{self, Write};
 use std::time::Duration;
 
 /// A line of text on the stack, long enough for every form below.
-struct Line {
+struct TimeText {
     bytes: [u8; 40],
     len: usize,
 }
 
-impl Line {
-    fn of(parts: fmt::Arguments<'_>) -> Line {
-        let mut line = Line { bytes: [0; 40], len: 0 };
+impl TimeText {
+    fn of(parts: fmt::Arguments<'_>) -> TimeText {
+        let mut line = TimeText { bytes: [0; 40], len: 0 };
         // The forms below have at most 30 characters, so they always fit.
         let _ = line.write_fmt(parts);
         line
@@ -31,7 +31,7 @@ impl Line {
     }
 }
 
-impl Write for Line {
+impl Write for TimeText {
     fn write_str(&mut self, text: &str) -> fmt::Result {
         let end = self.len + text.len();
         self.bytes.get_mut(self.len..end).ok_or(fmt::Error)?.copy_from_slice(text.as_bytes());
@@ -40,24 +40,24 @@ impl Write for Line {
     }
 }
 
-fn date_text(date: Date) -> Result<Line, Misfit> {
+fn date_text(date: Date) -> Result<TimeText, Misfit> {
     if date.year() < 0 {
         return Err(Misfit::new(date, "lies before the year 0; text of such dates would not sort in order of time"));
     }
-    Ok(Line::of(format_args!("{:04}-{:02}-{:02}", date.year(), date.month(), date.day())))
+    Ok(TimeText::of(format_args!("{:04}-{:02}-{:02}", date.year(), date.month(), date.day())))
 }
 
-fn time_text(time: Time) -> Line {
+fn time_text(time: Time) -> TimeText {
     let (hour, minute, second) = (time.hour(), time.minute(), time.second());
-    Line::of(format_args!("{hour:02}:{minute:02}:{second:02}.{:09}", time.subsec_nanosecond()))
+    TimeText::of(format_args!("{hour:02}:{minute:02}:{second:02}.{:09}", time.subsec_nanosecond()))
 }
 
-fn date_time_text(at: DateTime, end: &str) -> Result<Line, Misfit> {
+fn date_time_text(at: DateTime, end: &str) -> Result<TimeText, Misfit> {
     let date = date_text(at.date())?;
-    Ok(Line::of(format_args!("{}T{}{end}", date.as_str(), time_text(at.time()).as_str())))
+    Ok(TimeText::of(format_args!("{}T{}{end}", date.as_str(), time_text(at.time()).as_str())))
 }
 
-fn timestamp_text(at: jiff::Timestamp) -> Result<Line, Misfit> {
+fn timestamp_text(at: jiff::Timestamp) -> Result<TimeText, Misfit> {
     date_time_text(TimeZone::UTC.to_datetime(at), "Z")
 }
 
@@ -67,7 +67,7 @@ macro_rules! text_of_time {
             by_value!($rust, $kind);
 
             fn store<O: Output>(value: &$rust, out: O) -> Result<(), Misfit> {
-                let write: fn($rust) -> Result<Line, Misfit> = $write;
+                let write: fn($rust) -> Result<TimeText, Misfit> = $write;
                 out.text(write(*value)?.as_str());
                 Ok(())
             }

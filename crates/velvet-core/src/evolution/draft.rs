@@ -18,7 +18,7 @@ pub struct Draft {
 /// Drafts the changes that make `to` of `from`. `hints` are those of each table of `to`, by name; `before` are the changes
 /// that were drafted the last time, whose answers and fill expressions hold where a field or struct gives none.
 pub fn draft(from: &Structure, to: &Structure, hints: &[(&str, Hints)], before: &[Step]) -> Draft {
-    let mut drafting = Drafting { now: from.clone(), parts: Parts::default(), hints, before };
+    let mut drafting = Drafting { now: from.clone(), parts: StepsByKind::default(), hints, before };
     drafting.tables(to);
     for table in &to.tables {
         if let Some(before) = drafting.now.table(&table.name).cloned() {
@@ -33,14 +33,14 @@ pub fn draft(from: &Structure, to: &Structure, hints: &[(&str, Hints)], before: 
 struct Drafting<'h> {
     /// The old structure, with what was renamed under its new names.
     now: Structure,
-    parts: Parts,
+    parts: StepsByKind,
     hints: &'h [(&'h str, Hints)],
     before: &'h [Step],
 }
 
 /// Changes by when they must be made.
 #[derive(Default)]
-struct Parts {
+struct StepsByKind {
     renamed: Vec<Step>,
     added: Vec<Step>,
     unindexed: Vec<Step>,
@@ -52,12 +52,12 @@ struct Parts {
 }
 
 /// Where a table or column comes from, by its hint or by what was recorded the last time.
-enum Source {
+enum ComesFrom {
     Was(String),
     New,
 }
 
-impl Parts {
+impl StepsByKind {
     fn into_draft(self) -> Draft {
         let parts = [self.renamed, self.added, self.unindexed, self.changed, self.dropped, self.indexed];
         Draft { changes: parts.into_iter().flatten().collect(), questions: self.questions, warnings: self.warnings }
@@ -82,30 +82,30 @@ impl Drafting<'_> {
     }
 
     /// Where a new table comes from.
-    fn source_of_table(&self, table: &str) -> Option<Source> {
+    fn source_of_table(&self, table: &str) -> Option<ComesFrom> {
         match self.hints_of(table).table {
-            Some(Origin::Was(was)) => Some(Source::Was(was.to_owned())),
-            Some(Origin::New) => Some(Source::New),
+            Some(Origin::Was(was)) => Some(ComesFrom::Was(was.to_owned())),
+            Some(Origin::New) => Some(ComesFrom::New),
             None => self.before.iter().find_map(|change| match change {
-                Step::RenameTable { table: was, to } if to == table => Some(Source::Was(was.clone())),
-                Step::AddTable { table: added } if added.name == table => Some(Source::New),
+                Step::RenameTable { table: was, to } if to == table => Some(ComesFrom::Was(was.clone())),
+                Step::AddTable { table: added } if added.name == table => Some(ComesFrom::New),
                 _ => None,
             }),
         }
     }
 
     /// Where a new column comes from.
-    fn source_of_column(&self, table: &str, column: &str) -> Option<Source> {
+    fn source_of_column(&self, table: &str, column: &str) -> Option<ComesFrom> {
         let hints = self.hints_of(table).columns;
         match hints.iter().find(|h| h.column == column).and_then(|h| h.origin) {
-            Some(Origin::Was(was)) => Some(Source::Was(was.to_owned())),
-            Some(Origin::New) => Some(Source::New),
+            Some(Origin::Was(was)) => Some(ComesFrom::Was(was.to_owned())),
+            Some(Origin::New) => Some(ComesFrom::New),
             None => self.before.iter().find_map(|change| match change {
                 Step::RenameColumn { table: t, column: was, to } if t == table && to == column => {
-                    Some(Source::Was(was.clone()))
+                    Some(ComesFrom::Was(was.clone()))
                 }
                 Step::AddColumn { table: t, column: added, .. } if t == table && added.name == column => {
-                    Some(Source::New)
+                    Some(ComesFrom::New)
                 }
                 _ => None,
             }),
@@ -126,7 +126,7 @@ impl Drafting<'_> {
 
     fn tables(&mut self, to: &Structure) {
         for table in &to.tables {
-            let Some(Source::Was(was)) = self.source_of_table(&table.name) else { continue };
+            let Some(ComesFrom::Was(was)) = self.source_of_table(&table.name) else { continue };
             match (self.now.table(&was).is_some(), self.now.table(&table.name).is_some(), to.table(&was).is_some()) {
                 (true, false, false) => self.rename(Step::RenameTable { table: was, to: table.name.clone() }),
                 (true, true, _) if was != table.name => {
@@ -162,7 +162,7 @@ impl Drafting<'_> {
         let hints = self.hints_of(name);
         let hint = |column: &str| hints.columns.iter().find(|h| h.column == column);
         for column in &after.columns {
-            let Some(Source::Was(was)) = self.source_of_column(name, &column.name) else { continue };
+            let Some(ComesFrom::Was(was)) = self.source_of_column(name, &column.name) else { continue };
             match (before.column(&was).is_some(), before.column(&column.name).is_some(), after.column(&was).is_some()) {
                 (true, false, false) => {
                     self.rename(Step::RenameColumn { table: name.clone(), column: was, to: column.name.clone() });

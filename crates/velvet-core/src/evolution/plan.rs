@@ -176,7 +176,7 @@ impl Attending {
 
 fn step(now: &mut Structure, version: &Version, attendants: &mut [Attending]) -> Result<VersionPlan, HistoryProblem> {
     let mut step = VersionPlan { version: version.version, operations: Vec::new(), losses: Vec::new() };
-    let mut pending: Option<Pending> = None;
+    let mut pending: Option<OpenRebuild> = None;
     for change in &version.steps {
         step.losses.extend(change.loss());
         let before = now.clone();
@@ -190,7 +190,7 @@ fn step(now: &mut Structure, version: &Version, attendants: &mut [Attending]) ->
             }
             let old = || before.table(&table).cloned();
             let mut open =
-                match open.or_else(|| old().map(|table| Pending { table, fills: Vec::new(), words: Vec::new() })) {
+                match open.or_else(|| old().map(|table| OpenRebuild { table, fills: Vec::new(), words: Vec::new() })) {
                     Some(open) => open,
                     None => continue,
                 };
@@ -207,15 +207,15 @@ fn step(now: &mut Structure, version: &Version, attendants: &mut [Attending]) ->
 }
 
 /// A rebuild that may take in further changes of the same table.
-struct Pending {
+struct OpenRebuild {
     /// The table as it stands in the file.
     table: Table,
     fills: Vec<(String, String)>,
     words: Vec<String>,
 }
 
-fn finish(pending: Option<Pending>, now: &Structure, operations: &mut Vec<Operation>) {
-    let Some(Pending { table: old, fills, words }) = pending else { return };
+fn finish(pending: Option<OpenRebuild>, now: &Structure, operations: &mut Vec<Operation>) {
+    let Some(OpenRebuild { table: old, fills, words }) = pending else { return };
     let Some(new) = now.table(&old.name) else { return };
     let stand_in = format!("velvet_new_{}", new.name);
     let sources = new.columns.iter().map(|column| {
@@ -249,7 +249,11 @@ fn finish(pending: Option<Pending>, now: &Structure, operations: &mut Vec<Operat
 
 /// The table that a change writes anew, and the columns that it fills. What could be added in place is added by a rebuild
 /// that is pending anyway.
-fn rebuilt(change: &Step, before: &Structure, pending: Option<&Pending>) -> Option<(String, Vec<(String, String)>)> {
+fn rebuilt(
+    change: &Step,
+    before: &Structure,
+    pending: Option<&OpenRebuild>,
+) -> Option<(String, Vec<(String, String)>)> {
     let filled = |name: &str, fill: &Option<String>| fill.iter().map(|f| (name.to_owned(), f.clone())).collect();
     let is_pending = |table: &String| pending.is_some_and(|p| p.table.name == *table);
     match change {

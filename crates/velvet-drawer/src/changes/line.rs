@@ -97,7 +97,7 @@ impl Line {
     /// Reads a line.
     pub(super) fn parse(declared: &Declared, text: &str) -> Result<Line, String> {
         let structure = &declared.structure;
-        let line: Told<'_> = serde_json::from_str(text).map_err(|e| format!("is not a change in JSON: {e}"))?;
+        let line: RawLine<'_> = serde_json::from_str(text).map_err(|e| format!("is not a change in JSON: {e}"))?;
         let name = line.table.as_ref();
         let table =
             structure.table(name).ok_or_else(|| format!("is about the table `{name}`, which is not in the schema"))?;
@@ -134,7 +134,7 @@ impl Line {
 
 /// A line as it is written.
 #[derive(Deserialize)]
-struct Told<'a> {
+struct RawLine<'a> {
     #[serde(borrow)]
     table: Cow<'a, str>,
     #[serde(borrow)]

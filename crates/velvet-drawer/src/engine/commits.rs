@@ -14,50 +14,50 @@ pub(crate) struct Written {
     pub(crate) inserted: u64,
     pub(crate) changed: u64,
     pub(crate) removed: u64,
-    pub(crate) rows: Rows,
+    pub(crate) rows: WhichRows,
 }
 
 /// Which rows were written.
 #[derive(Clone, Debug, PartialEq, Eq)]
-pub(crate) enum Rows {
+pub(crate) enum WhichRows {
     /// These, by their numbers, in order. One that was written twice is there twice.
-    These(Vec<(i64, Did)>),
+    These(Vec<(i64, RowWrite)>),
     /// Any of the table's.
     All,
 }
 
 /// What was done to a row.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub(crate) enum Did {
+pub(crate) enum RowWrite {
     Inserted,
     Changed,
     Removed,
 }
 
-impl Default for Rows {
-    fn default() -> Rows {
-        Rows::These(Vec::new())
+impl Default for WhichRows {
+    fn default() -> WhichRows {
+        WhichRows::These(Vec::new())
     }
 }
 
-impl Rows {
-    fn push(&mut self, row: i64, did: Did) {
+impl WhichRows {
+    fn push(&mut self, row: i64, did: RowWrite) {
         match self {
-            Rows::These(rows) if rows.len() < MOST_ROWS => rows.push((row, did)),
-            rows => *rows = Rows::All,
+            WhichRows::These(rows) if rows.len() < MOST_ROWS => rows.push((row, did)),
+            rows => *rows = WhichRows::All,
         }
     }
 
     fn mark(&self) -> Option<usize> {
-        if let Rows::These(rows) = self { Some(rows.len()) } else { None }
+        if let WhichRows::These(rows) = self { Some(rows.len()) } else { None }
     }
 
     fn back_to(&mut self, mark: Option<usize>) {
         match (self, mark) {
-            (Rows::These(rows), Some(mark)) => rows.truncate(mark),
-            (rows, Some(0)) => *rows = Rows::default(),
+            (WhichRows::These(rows), Some(mark)) => rows.truncate(mark),
+            (rows, Some(0)) => *rows = WhichRows::default(),
             // Which they were is not known any more.
-            (rows, _) => *rows = Rows::All,
+            (rows, _) => *rows = WhichRows::All,
         }
     }
 }
@@ -154,9 +154,9 @@ impl Connection {
                 let written = &mut *hears.lock().unwrap_or_else(PoisonError::into_inner);
                 let written = written.of(table);
                 let (count, did) = match action {
-                    Action::SQLITE_INSERT => (&mut written.inserted, Did::Inserted),
-                    Action::SQLITE_UPDATE => (&mut written.changed, Did::Changed),
-                    Action::SQLITE_DELETE => (&mut written.removed, Did::Removed),
+                    Action::SQLITE_INSERT => (&mut written.inserted, RowWrite::Inserted),
+                    Action::SQLITE_UPDATE => (&mut written.changed, RowWrite::Changed),
+                    Action::SQLITE_DELETE => (&mut written.removed, RowWrite::Removed),
                     _ => return,
                 };
                 *count += 1;
@@ -182,14 +182,14 @@ impl Connection {
         let written = pending.of(table);
         if written.removed == before {
             written.removed += rows;
-            written.rows = Rows::All;
+            written.rows = WhichRows::All;
         }
     }
 
     /// The statement that was run may have removed rows in whose place others came, of which the engine does not tell.
     pub(crate) fn replaced_rows(&self) {
         let Some(commits) = &self.commits else { return };
-        commits.pending().tables.iter_mut().filter(|w| !w.is_nothing()).for_each(|w| w.rows = Rows::All);
+        commits.pending().tables.iter_mut().filter(|w| !w.is_nothing()).for_each(|w| w.rows = WhichRows::All);
     }
 
     /// Tells of what was written, when no transaction is open any more.
@@ -232,8 +232,10 @@ mod tests {
             let told = Arc::clone(&told);
             connection.listen(move |commit| {
                 let said = commit.iter().map(|w| match &w.rows {
-                    Rows::These(rows) => format!("{listener}: {} {rows:?}", w.table),
-                    Rows::All => format!("{listener}: {} all, {} {} {}", w.table, w.inserted, w.changed, w.removed),
+                    WhichRows::These(rows) => format!("{listener}: {} {rows:?}", w.table),
+                    WhichRows::All => {
+                        format!("{listener}: {} all, {} {} {}", w.table, w.inserted, w.changed, w.removed)
+                    }
                 });
                 told.lock().unwrap().extend(said);
             });

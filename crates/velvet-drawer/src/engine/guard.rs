@@ -6,10 +6,10 @@ use std::sync::{Arc, Mutex, PoisonError};
 
 /// Refuses what an app's own statements must not do, while one of them is prepared. Our own are not looked at.
 #[derive(Clone, Default)]
-pub(super) struct Guard(Arc<Mutex<Watch>>);
+pub(super) struct Guard(Arc<Mutex<Watching>>);
 
 #[derive(Default)]
-struct Watch {
+struct Watching {
     on: Option<fn(&AuthContext<'_>) -> Option<String>>,
     refused: Option<String>,
     /// The tables that are read, while somebody wants to know.

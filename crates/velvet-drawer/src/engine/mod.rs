@@ -28,7 +28,7 @@ pub(crate) use open_here::is_open_here;
 pub(crate) use opener::{Opener, Settings};
 pub(crate) use pool::{Pool, SharedWriter};
 pub(crate) use report::{Ran, Reporting};
-pub(crate) use statement::{Cells, Placed, Row, Rows, Statement};
+pub(crate) use statement::{Placed, Row, Rows, Statement, WithoutKey};
 pub(crate) use traceless::Traceless;
 pub(crate) use transaction::Transaction;
 pub(crate) use whole_copy::{copy_from, copy_whole};

@@ -109,19 +109,19 @@ impl Columns<'_, '_> {
 impl Sink for Columns<'_, '_> {
     #[inline]
     fn put<C: ColumnType>(&mut self, column: usize, value: &C::Value) -> Result<(), Misfit> {
-        let cell = Cell { statement: self.statement, position: column + 1, fault: &mut self.fault };
+        let cell = Binding { statement: self.statement, position: column + 1, fault: &mut self.fault };
         C::store(value, cell).map_err(|misfit| misfit.at(column))
     }
 }
 
 /// Hands one value to the engine.
-struct Cell<'s, 'c> {
+struct Binding<'s, 'c> {
     statement: &'s mut rusqlite::Statement<'c>,
     position: usize,
     fault: &'s mut Option<Fault>,
 }
 
-impl Cell<'_, '_> {
+impl Binding<'_, '_> {
     #[inline]
     fn hand(self, value: EngineValue<'_>) {
         if let Err(error) = self.statement.raw_bind_parameter(self.position, ToSqlOutput::Borrowed(value)) {
@@ -130,7 +130,7 @@ impl Cell<'_, '_> {
     }
 }
 
-impl Output for Cell<'_, '_> {
+impl Output for Binding<'_, '_> {
     #[inline]
     fn missing(self) {
         self.hand(EngineValue::Null);
@@ -242,9 +242,9 @@ impl<'r> Row<'r, '_> {
 }
 
 /// A row whose first column is the first that is asked for.
-pub(crate) struct Cells<'r, 's>(pub(crate) Row<'r, 's>);
+pub(crate) struct WithoutKey<'r, 's>(pub(crate) Row<'r, 's>);
 
-impl Source for Cells<'_, '_> {
+impl Source for WithoutKey<'_, '_> {
     #[inline]
     fn take<C: ColumnType>(&mut self, column: usize) -> Result<C::Value, Misfit> {
         C::load(self.0.value(column)).map_err(|misfit| misfit.at(column))

@@ -9,7 +9,7 @@ use velvet_core::{Marked, Value};
 /// Columns and their values, as an object.
 #[derive(Serialize)]
 #[serde(transparent)]
-struct Cells<'a, K: Serialize, V: Serialize>(#[serde(serialize_with = "cells")] &'a [(K, V)]);
+struct AsObject<'a, K: Serialize, V: Serialize>(#[serde(serialize_with = "cells")] &'a [(K, V)]);
 
 /// Columns and their values, as an object.
 pub(super) fn cells<K: Serialize, V: Serialize, S: Serializer>(cells: &[(K, V)], to: S) -> Result<S::Ok, S::Error> {
@@ -18,12 +18,12 @@ pub(super) fn cells<K: Serialize, V: Serialize, S: Serializer>(cells: &[(K, V)],
 
 /// As [`cells`], where there may be none.
 pub(super) fn cells_if_any<S: Serializer>(cells: &Option<Vec<(String, Value)>>, to: S) -> Result<S::Ok, S::Error> {
-    cells.as_deref().map(Cells).serialize(to)
+    cells.as_deref().map(AsObject).serialize(to)
 }
 
 /// A list of what [`cells`] makes.
 pub(super) fn list_of_cells<S: Serializer>(all: &[Vec<(String, Value)>], to: S) -> Result<S::Ok, S::Error> {
-    to.collect_seq(all.iter().map(|cells| Cells(cells)))
+    to.collect_seq(all.iter().map(|cells| AsObject(cells)))
 }
 
 /// Columns, and their values before and after, as an object.

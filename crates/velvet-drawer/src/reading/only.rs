@@ -2,7 +2,7 @@
 
 use super::{Explained, Records, reading, unreadable};
 use crate::drawer::{Access, Alone};
-use crate::engine::{Cells, Row};
+use crate::engine::{Row, WithoutKey};
 use crate::error::{Cause, Error};
 use std::marker::PhantomData;
 use velvet_core::excerpt::PickOf;
@@ -187,7 +187,7 @@ pub(super) fn read<T: Record, S, P: Pick<S>>(
     from: usize,
     positions: &[Option<usize>],
 ) -> Result<P::Output, Error> {
-    P::read(&mut Cells(row), &mut { from }).map_err(|misfit| unreadable_columns::<T>(positions, misfit))
+    P::read(&mut WithoutKey(row), &mut { from }).map_err(|misfit| unreadable_columns::<T>(positions, misfit))
 }
 
 /// Says which column it is about, where that is one of the record's own.

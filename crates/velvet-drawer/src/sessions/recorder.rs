@@ -45,7 +45,7 @@ pub(crate) struct Recorder {
 struct Shared {
     start: Start,
     began_at: String,
-    state: Mutex<State>,
+    state: Mutex<Recorded>,
     wake: Condvar,
     /// Whether the main file says that the session began.
     is_marked: AtomicBool,
@@ -54,7 +54,7 @@ struct Shared {
 }
 
 #[derive(Default)]
-struct State {
+struct Recorded {
     /// The session's number, once the beginning is written.
     number: Option<i64>,
     /// How many rows of each table were inserted, changed and removed.
@@ -69,7 +69,7 @@ struct State {
     tried_to_mark: Option<Instant>,
 }
 
-impl State {
+impl Recorded {
     /// How long it is until something may be noted again.
     fn pause(&self) -> Duration {
         self.noted.map_or(Duration::ZERO, |noted| BETWEEN_NOTES.saturating_sub(noted.elapsed()))
@@ -196,7 +196,7 @@ impl Recorder {
 }
 
 impl Shared {
-    fn state(&self) -> MutexGuard<'_, State> {
+    fn state(&self) -> MutexGuard<'_, Recorded> {
         self.state.lock().unwrap_or_else(PoisonError::into_inner)
     }
 

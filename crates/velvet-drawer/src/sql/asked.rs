@@ -21,12 +21,12 @@ pub(crate) struct Asked<'a> {
 pub(super) type Bound<'a> = (Cow<'a, str>, Result<Value, Misfit>);
 
 /// How the columns that a statement returns are read.
-pub(crate) struct Fit {
+pub(crate) struct ReadAs {
     pub(crate) wanted: Vec<Wanted>,
     places: Vec<usize>,
 }
 
-impl Fit {
+impl ReadAs {
     /// The place among the returned columns of each one that is wanted.
     pub(crate) fn places(&self) -> &[usize] {
         &self.places
@@ -86,14 +86,14 @@ impl<'a> Asked<'a> {
     }
 
     /// How its rows are read as `X`.
-    pub(crate) fn fit<X: Excerpt>(self, statement: &Statement<'_>) -> Result<Fit, Error> {
+    pub(crate) fn fit<X: Excerpt>(self, statement: &Statement<'_>) -> Result<ReadAs, Error> {
         let returned = statement.returns();
         if returned.is_empty() {
             return Err(self.wrong("it returns no rows").advise("Use `run`, in a transaction"));
         }
         let wanted = X::wanted();
         let places = places(&wanted, &returned).map_err(|problem| self.wrong(&problem.to_string()))?;
-        Ok(Fit { wanted, places })
+        Ok(ReadAs { wanted, places })
     }
 
     /// Hands each row to `work`.

@@ -2,7 +2,7 @@
 
 mod asked;
 
-pub(crate) use asked::{Asked, Fit};
+pub(crate) use asked::{Asked, ReadAs};
 
 use crate::drawer::{Access, Alone, Drawer, Scope, Writes};
 use crate::engine::Statement;

@@ -5,7 +5,7 @@ use crate::drawer::Drawer;
 use crate::engine::Statement;
 use crate::error::Error;
 use crate::schema::Schema;
-use crate::sql::{Asked, Fit};
+use crate::sql::{Asked, ReadAs};
 use std::fmt::Write;
 use velvet_core::excerpt::Wanted;
 use velvet_core::structure::{Kind, Structure};
@@ -159,7 +159,7 @@ fn fitting(names: Vec<String>, mut run: impl FnMut(&[(String, Value)]) -> Result
     Err(refusal)
 }
 
-fn mismatch(structure: &Structure, fit: &Fit, statement: &Statement<'_>) -> Option<String> {
+fn mismatch(structure: &Structure, fit: &ReadAs, statement: &Statement<'_>) -> Option<String> {
     let origins = statement.origins();
     fit.wanted.iter().zip(fit.places()).find_map(|(wanted, place)| {
         let (table, column) = origins.get(*place)?.as_ref()?;

@@ -257,11 +257,11 @@ fn fill(path: &Path, old: &Declared, declared: &Declared, changes: &[&Step]) -> 
 }
 
 /// The columns of a file: table, column, and its values by key.
-type Columns = Vec<(String, String, Vec<Value>)>;
+type ValuesByColumn = Vec<(String, String, Vec<Value>)>;
 
-fn read(path: &Path, declared: &Declared) -> Result<Columns, String> {
+fn read(path: &Path, declared: &Declared) -> Result<ValuesByColumn, String> {
     let file = File::open(path).map_err(|e| e.to_string())?;
-    let mut all = Columns::new();
+    let mut all = ValuesByColumn::new();
     for table in &declared.structure.tables {
         let found = file.table(&table.name).map_err(|e| e.to_string())?;
         let start = all.len();
@@ -279,7 +279,7 @@ fn read(path: &Path, declared: &Declared) -> Result<Columns, String> {
 }
 
 /// Sees that every column that no change is about has the same values, wherever it is now.
-fn carried(changes: &[&Step], before: &Columns, after: &Columns) -> Result<(), String> {
+fn carried(changes: &[&Step], before: &ValuesByColumn, after: &ValuesByColumn) -> Result<(), String> {
     for (table, column, values) in before {
         let Some((now_table, now_column)) = now(table, column, changes) else { continue };
         let found = after.iter().find(|(t, c, _)| *t == now_table && *c == now_column);

@@ -15,7 +15,7 @@ use crate::new_file;
 use crate::opening::resolved;
 use crate::searching;
 use serde::Serialize;
-use source::Source;
+use source::PageSource;
 use std::collections::BTreeMap;
 use std::path::Path;
 use tree::{Missing, SavedRow};
@@ -115,7 +115,7 @@ pub fn salvage(from: impl AsRef<Path>, to: impl AsRef<Path>, saved: &mut dyn FnM
     if is_open_here(&path) {
         return refuse(Cause::InUse, "this process has it open", "Close it first");
     }
-    let mut source = match Source::open(&path) {
+    let mut source = match PageSource::open(&path) {
         Ok(Some(source)) => source,
         Ok(None) => {
             let advice = "Its first page must be there; look for an older copy, such as a backup beside it";
@@ -153,7 +153,7 @@ pub fn salvage(from: impl AsRef<Path>, to: impl AsRef<Path>, saved: &mut dyn FnM
 }
 
 struct Salvaging<'a> {
-    source: &'a mut Source,
+    source: &'a mut PageSource,
     seen: Vec<bool>,
     to: &'a Connection,
     report: &'a mut Salvaged,

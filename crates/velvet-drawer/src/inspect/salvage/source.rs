@@ -11,7 +11,7 @@ use velvet_core::header::Header;
 use velvet_core::wal::{self, Frame};
 
 /// The pages of a file.
-pub(super) struct Source {
+pub(super) struct PageSource {
     file: fs::File,
     log: Option<fs::File>,
     /// Where in the write-ahead log the newest form of a page is.
@@ -26,9 +26,9 @@ pub(super) struct Source {
     pub(super) left_out: Option<String>,
 }
 
-impl Source {
+impl PageSource {
     /// Opens a file that this process does not have open otherwise. Nothing where it is no database at all.
-    pub(super) fn open(path: &Path) -> io::Result<Option<Source>> {
+    pub(super) fn open(path: &Path) -> io::Result<Option<PageSource>> {
         let mut file = fs::File::open(path)?;
         let length = file.metadata()?.len();
         let mut start = [0; Header::BYTES];
@@ -40,7 +40,7 @@ impl Source {
         };
         let pages = header.pages_there;
         let (left_out, newer) = (not_as_one(path), HashMap::new());
-        let mut source = Source { file, log: None, newer, layout, pages, header, first_unused: 0, left_out };
+        let mut source = PageSource { file, log: None, newer, layout, pages, header, first_unused: 0, left_out };
         let mut beside = path.as_os_str().to_owned();
         beside.push(COMPANIONS[0]);
         if let (Ok(log), None) = (fs::File::open(&beside), &source.left_out) {

@@ -1,6 +1,6 @@
 //! Going through the pages of a table, and past those that cannot be read.
 
-use super::source::Source;
+use super::source::PageSource;
 use velvet_core::Value;
 use velvet_core::b_tree::{Node, node, values};
 
@@ -35,7 +35,7 @@ impl Missing {
 
 /// Hands over the rows of the table whose first page is `root`, in order. Marks the pages that it went through in `seen`.
 pub(super) fn walk<E>(
-    source: &mut Source,
+    source: &mut PageSource,
     root: u32,
     seen: &mut [bool],
     each: &mut dyn FnMut(SavedRow) -> Result<(), E>,
@@ -75,7 +75,7 @@ pub(super) fn walk<E>(
 }
 
 /// The rows of a page that no table leads to, where all of it adds up.
-pub(super) fn astray(source: &mut Source, number: u32) -> Option<Vec<SavedRow>> {
+pub(super) fn astray(source: &mut PageSource, number: u32) -> Option<Vec<SavedRow>> {
     let page = source.page(number)?;
     let Node::Leaf { cells, broken: 0 } = node(&page, false, &source.layout)? else { return None };
     let in_order = cells.windows(2).all(|pair| pair[0].row < pair[1].row);
