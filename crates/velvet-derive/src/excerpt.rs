@@ -1,7 +1,7 @@
 //! `#[derive(Excerpt)]`: a struct that rows are read as, by the names of their columns.
 
 use crate::check;
-use crate::generate::{are_columns, column_type, here};
+use crate::generate::{are_columns, column_type, local};
 use crate::model::Excerpt;
 use crate::problems::Problems;
 use proc_macro2::TokenStream;
@@ -39,16 +39,19 @@ fn generate(excerpt: &Excerpt) -> TokenStream {
     let checks = are_columns(typed.iter().map(|(_, span, ty)| (*span, ty.clone())));
     let wanted = typed.iter().map(|(f, span, ty)| {
         let name = &f.column.text;
-        quote_spanned!(here(*span)=> (&velvet::FieldOf::<#ty>::HERE).wanted(#name))
+        quote_spanned!(*span=> (&velvet::FieldOf::<#ty>::HERE).wanted(#name))
     });
+    let (source, take) = (local("source"), local("take"));
     let read = typed.iter().enumerate().map(|(at, (f, span, ty))| {
         let ident = &f.ident;
-        quote_spanned!(here(*span)=> #ident: (&velvet::FieldOf::<#ty>::HERE).take(source, #at)?,)
+        quote_spanned!(*span=> #ident: (&velvet::FieldOf::<#ty>::HERE).take(#source, #at)?,)
     });
     let excerpt_of = of.as_ref().map(|of| {
         let picks = typed.iter().map(|(f, _, ty)| {
             let field = &f.ident;
-            quote_spanned!(here(field.span())=> velvet::pick_column::<#of, #ty>(columns.#field, take);)
+            let mut columns = local("columns");
+            columns.set_span(field.span().resolved_at(columns.span()));
+            quote_spanned!(field.span()=> velvet::pick_column::<#of, #ty>(#columns.#field, #take);)
         });
         quote! {
             #[automatically_derived]

@@ -3,6 +3,7 @@
 use crate::model::{Field, Record, Rule, WasOrNew};
 use proc_macro2::{Span, TokenStream};
 use quote::{format_ident, quote, quote_spanned};
+use syn::Ident;
 use syn::ext::IdentExt;
 use syn::spanned::Spanned;
 
@@ -33,25 +34,27 @@ pub(crate) fn record(record: &Record, form: Form) -> TokenStream {
     let names: Vec<&String> = stored.iter().map(|f| &f.column.text).collect();
     let positions = 0..stored.len();
     let named_at = positions.clone();
+    let (this, sink, source, value) = (local("self"), local("sink"), local("source"), local("value"));
     // Lines about a field stand at its type, so that what the compiler says of the type is said there.
     let store = positions.clone().zip(&types).zip(&stored).map(|((at, ty), f)| {
         let ident = &f.ident;
-        quote_spanned!(here(f.ty.span())=> (&velvet::FieldOf::<#ty>::HERE).put(sink, #at, &self.#ident)?;)
+        quote_spanned!(f.ty.span()=> (&velvet::FieldOf::<#ty>::HERE).put(#sink, #at, &#this.#ident)?;)
     });
     let store_column = positions.clone().zip(&types).zip(&stored).map(|((at, ty), f)| {
         let ident = &f.ident;
-        quote_spanned!(here(f.ty.span())=> #at => (&velvet::FieldOf::<#ty>::HERE).put(sink, #at, &self.#ident),)
+        quote_spanned!(f.ty.span()=> #at => (&velvet::FieldOf::<#ty>::HERE).put(#sink, #at, &#this.#ident),)
     });
     let load = positions.zip(&types).zip(&stored).map(|((at, ty), f)| {
         let ident = &f.ident;
-        quote_spanned!(here(f.ty.span())=> #ident: (&velvet::FieldOf::<#ty>::HERE).take(source, #at)?,)
+        quote_spanned!(f.ty.span()=> #ident: (&velvet::FieldOf::<#ty>::HERE).take(#source, #at)?,)
     });
-    let fits = types.iter().zip(&stored).enumerate().map(
-        |(at, (ty, f))| quote_spanned!(here(f.ty.span())=> #at => (&velvet::FieldOf::<#ty>::HERE).fits(#at, value),),
-    );
+    let fits =
+        types.iter().zip(&stored).enumerate().map(
+            |(at, (ty, f))| quote_spanned!(f.ty.span()=> #at => (&velvet::FieldOf::<#ty>::HERE).fits(#at, #value),),
+        );
     let skipped = record.fields.iter().filter(|f| f.skip.is_some()).map(|f| {
         let (ident, ty) = (&f.ident, &f.ty);
-        quote_spanned!(here(ty.span())=> #ident: <#ty as ::core::default::Default>::default(),)
+        quote_spanned!(ty.span()=> #ident: <#ty as ::core::default::Default>::default(),)
     });
     let declared = stored.iter().zip(&types).enumerate().map(|(at, (f, ty))| column(at, f, ty));
     let indexes = indexes(record);
@@ -183,7 +186,7 @@ fn checks(record: &Record) -> TokenStream {
 
 /// What makes the compiler say at each place that the type there is no column.
 pub(crate) fn are_columns(types: impl Iterator<Item = (Span, TokenStream)>) -> TokenStream {
-    let types = types.map(|(at, ty)| quote_spanned!(here(at)=> is_a_column::<#ty>();));
+    let types = types.map(|(at, ty)| quote_spanned!(at=> is_a_column::<#ty>();));
     quote! {
         #[allow(unused_imports)]
         use velvet::{Fit as _, Unfit as _};
@@ -194,9 +197,9 @@ pub(crate) fn are_columns(types: impl Iterator<Item = (Span, TokenStream)>) -> T
     }
 }
 
-/// A place in the app's code, for what the derive writes itself: also where a macro of the app's made the struct of parts from elsewhere.
-pub(crate) fn here(at: Span) -> Span {
-    at.resolved_at(Span::call_site())
+/// A name in what the derive writes itself, also beside words of the app's: those may come from elsewhere than the derive, out of a macro.
+pub(crate) fn local(name: &str) -> Ident {
+    Ident::new(name, Span::call_site())
 }
 
 /// The column type of a field: its own type, or that of JSON text.
@@ -204,8 +207,8 @@ pub(crate) fn column_type(field: &Field) -> TokenStream {
     let ty = &field.ty;
     match (field.json, field.inside_option()) {
         (None, _) => quote!(#ty),
-        (Some(_), None) => quote_spanned!(here(ty.span())=> velvet::Json<#ty>),
-        (Some(_), Some(inner)) => quote_spanned!(here(ty.span())=> ::core::option::Option<velvet::Json<#inner>>),
+        (Some(_), None) => quote_spanned!(ty.span()=> velvet::Json<#ty>),
+        (Some(_), Some(inner)) => quote_spanned!(ty.span()=> ::core::option::Option<velvet::Json<#inner>>),
     }
 }
 
@@ -213,11 +216,11 @@ fn column(at: usize, field: &Field, ty: &TokenStream) -> TokenStream {
     let name = &field.column.text;
     let default = match &field.default {
         None => quote!(None),
-        Some((word, None)) => quote_spanned! {here(*word)=>
+        Some((word, None)) => quote_spanned! {*word=>
             Some(velvet::stored_value::<#ty>(&<<#ty as velvet::ColumnType>::Value as ::core::default::Default>::default())
                 .map_err(|misfit| misfit.at(#at))?)
         },
-        Some((_, Some(value))) => quote_spanned! {here(value.span())=>
+        Some((_, Some(value))) => quote_spanned! {value.span()=>
             Some(velvet::stored_arg::<#ty>(#value).map_err(|misfit| misfit.at(#at))?)
         },
     };
@@ -228,7 +231,7 @@ fn column(at: usize, field: &Field, ty: &TokenStream) -> TokenStream {
         Some((_, Rule::Remove)) => quote!(Some(velvet::OnDelete::Remove)),
     };
     let private = field.private.map(|_| quote!(.private()));
-    quote_spanned!(here(field.ty.span())=> (&velvet::FieldOf::<#ty>::HERE).column(#name, #default, #rule)#private)
+    quote_spanned!(field.ty.span()=> (&velvet::FieldOf::<#ty>::HERE).column(#name, #default, #rule)#private)
 }
 
 /// Where the table and its columns come from.
@@ -283,7 +286,7 @@ fn keyed(record: &Record, position: usize, ty: &TokenStream) -> Option<TokenStre
 fn assertions(field: &Field, ty: &TokenStream) -> TokenStream {
     let mut out = TokenStream::new();
     let mut assert = |at: proc_macro2::Span, condition: TokenStream, message: &str| {
-        out.extend(quote_spanned!(here(at)=> const _: () = ::core::assert!(#condition, #message);));
+        out.extend(quote_spanned!(at=> const _: () = ::core::assert!(#condition, #message);));
     };
     if let Some((at, rule)) = field.link {
         assert(
@@ -307,7 +310,7 @@ fn assertions(field: &Field, ty: &TokenStream) -> TokenStream {
         );
     }
     if let Some((at, _)) = field.searchable {
-        out.extend(quote_spanned!(here(at)=> const _: fn() = || {
+        out.extend(quote_spanned!(at=> const _: fn() = || {
             fn is_text<C: velvet::Textual>() {}
             is_text::<#ty>();
         };));

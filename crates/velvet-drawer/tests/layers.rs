@@ -90,7 +90,9 @@ fn files(folder: &Path) -> Vec<PathBuf> {
 fn code(path: &Path) -> String {
     let text = fs::read_to_string(path).unwrap();
     let text = text.split("#[cfg(test)]").next().unwrap_or_default();
-    text.lines().filter(|line| !line.trim_start().starts_with("//")).collect::<Vec<_>>().join("\n")
+    let text = text.lines().filter(|line| !line.trim_start().starts_with("//")).collect::<Vec<_>>().join("\n");
+    // In a macro that is exported, names of the crate are reached through its root.
+    text.replace("$crate::", "")
 }
 
 fn top_module(file: &Path) -> String {

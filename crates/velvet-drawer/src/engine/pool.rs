@@ -14,7 +14,8 @@ static CLOSING: Mutex<()> = Mutex::new(());
 /// The connections of one drawer.
 pub(crate) struct Pool {
     opener: Opener,
-    readers: Mutex<Vec<Connection>>,
+    // In boxes, so that lending one moves no more than a pointer.
+    readers: Mutex<Vec<Box<Connection>>>,
     writer: SharedWriter,
 }
 
@@ -25,7 +26,7 @@ pub(crate) struct SharedWriter(Arc<Mutex<Option<Connection>>>);
 /// A reader on loan.
 pub(crate) struct Reader<'p> {
     pool: &'p Pool,
-    connection: Option<Connection>,
+    connection: Option<Box<Connection>>,
 }
 
 /// The writer on loan.
@@ -66,7 +67,7 @@ impl Pool {
         let idle = self.readers.lock().unwrap_or_else(PoisonError::into_inner).pop();
         let connection = match idle {
             Some(connection) => connection,
-            None => self.opener.reader()?,
+            None => Box::new(self.opener.reader()?),
         };
         Ok(Reader { pool: self, connection: Some(connection) })
     }

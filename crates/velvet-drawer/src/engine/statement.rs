@@ -264,7 +264,7 @@ impl Source for Placed<'_, '_> {
 
 /// A row that begins with the key.
 impl Source for Row<'_, '_> {
-    #[inline]
+    #[inline(always)]
     fn take<C: ColumnType>(&mut self, column: usize) -> Result<C::Value, Misfit> {
         C::load(self.column(column)).map_err(|misfit| misfit.at(column))
     }
