@@ -14,7 +14,7 @@ static CLOSING: Mutex<()> = Mutex::new(());
 /// The connections of one drawer.
 pub(crate) struct Pool {
     opener: Opener,
-    // In boxes, so that lending one moves no more than a pointer.
+    #[expect(clippy::vec_box, reason = "lending one moves no more than a pointer")]
     readers: Mutex<Vec<Box<Connection>>>,
     writer: SharedWriter,
 }
