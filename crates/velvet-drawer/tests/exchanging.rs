@@ -6,6 +6,8 @@ use common::everything::{self, Everything};
 use common::{Photo, Piece, Stage, folder, glaze, other_program, piece, schema};
 use proptest::prelude::*;
 use std::path::Path;
+use velvet_core::Value;
+use velvet_core::exchange::key_list;
 use velvet_drawer::inspect::{Exchange, File, import, import_sql};
 use velvet_drawer::{Drawer, Error, Stored, Trail};
 
@@ -68,6 +70,45 @@ proptest! {
         let copy = folder.path().join("sql.db");
         import_sql(&copy, &exported(&path, None, Exchange::SqlText)).unwrap();
         same(&path, &copy);
+    }
+}
+
+/// What an argument of a statement of ours can be.
+fn values() -> impl Strategy<Value = Value> {
+    prop_oneof![
+        Just(Value::Missing),
+        prop_oneof![any::<i64>(), Just(i64::MIN), Just(i64::MAX)].prop_map(Value::Integer),
+        prop_oneof![any::<f64>(), Just(f64::INFINITY), Just(f64::NEG_INFINITY), Just(f64::MIN_POSITIVE), Just(1e300)]
+            .prop_filter("a file keeps no NaN", |x| !x.is_nan())
+            .prop_map(Value::Real),
+        prop_oneof![any::<String>(), "['\0\\\"\n;-]{0,4}"].prop_map(Value::Text),
+        proptest::collection::vec(any::<u8>(), 0..9).prop_map(Value::Bytes),
+    ]
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig { cases: 512, failure_persistence: None, ..ProptestConfig::default() })]
+
+    #[test]
+    fn a_literal_and_a_list_of_keys_are_read_as_what_they_stand_for(
+        value in values(),
+        keys in proptest::collection::vec(any::<Option<i64>>(), 0..5),
+    ) {
+        use rusqlite::types::Value as Read;
+        let other = rusqlite::Connection::open_in_memory().unwrap();
+        let read: Read = other.query_row(&format!("SELECT {}", value.literal()), [], |row| row.get(0)).unwrap();
+        let stands_for = match value {
+            Value::Missing => Read::Null,
+            Value::Integer(n) => Read::Integer(n),
+            Value::Real(x) => Read::Real(x),
+            Value::Text(text) => Read::Text(text),
+            Value::Bytes(bytes) => Read::Blob(bytes),
+        };
+        prop_assert_eq!(read, stands_for);
+        let mut each = other.prepare("SELECT value FROM json_each(?1)").unwrap();
+        let read: Vec<Option<i64>> =
+            each.query_map([key_list(keys.iter().copied())], |row| row.get(0)).unwrap().map(Result::unwrap).collect();
+        prop_assert_eq!(read, keys);
     }
 }
 
