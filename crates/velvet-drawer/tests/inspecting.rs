@@ -96,6 +96,28 @@ fn a_file_of_a_running_app_and_what_is_pulled_from_it() {
 }
 
 #[test]
+fn a_log_in_which_nothing_counts_is_none_and_nothing_waits_for_it() {
+    let (_folder, path) = folder();
+    let _drawer = running(&path);
+    for ends in [&["", "-wal", "-shm"][..], &["", "-wal"]] {
+        // Killed between the header of the log and its first frame.
+        let (_short, short) = copy_with(&path, ends);
+        let log = fs::OpenOptions::new().write(true).open(format!("{}-wal", short.display())).unwrap();
+        log.set_len(32).unwrap();
+        looks_without_a_trace(&short, &["K-1"], 0);
+        let (_damaged, damaged) = copy_with(&path, ends);
+        let log = format!("{}-wal", damaged.display());
+        let mut bytes = fs::read(&log).unwrap();
+        bytes[24] ^= 1;
+        fs::write(&log, bytes).unwrap();
+        looks_without_a_trace(&damaged, &["K-1"], 1);
+        for path in [short, damaged] {
+            assert_eq!(Drawer::open(&path, schema()).unwrap().count::<Piece>().unwrap(), 1);
+        }
+    }
+}
+
+#[test]
 fn a_write_that_was_not_finished_is_shown_as_it_was_before() {
     let (_folder, path) = folder();
     running(&path).close().unwrap();

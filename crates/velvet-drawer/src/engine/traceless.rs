@@ -11,6 +11,7 @@ use std::fs;
 use std::io::{self, Read};
 use std::path::{Path, PathBuf};
 use std::time::{Duration, SystemTime};
+use velvet_core::wal::{self, WalHeader};
 
 /// How long a reader waits for a program that is writing.
 const WAIT: Duration = Duration::from_secs(5);
@@ -38,7 +39,7 @@ impl Traceless {
             return Ok(Traceless { connection, before, path: path.to_owned(), frozen: false, _copy: None });
         }
         let present = |at: usize| before[at].is_some_and(|(size, _)| size > 0);
-        let (log, journal) = (present(1), present(3));
+        let (log, journal) = (present(1) && !has_nothing_in_its_log(path), present(3));
         let shared = present(2) && !is_of_another_log(path);
         if journal || (log && !cfg!(unix)) {
             // The engine would have to write to find the way back out of an unfinished transaction.
@@ -114,6 +115,14 @@ fn address(path: &Path, way: &str) -> OsString {
         }
     }
     format!("{out}?{way}").into()
+}
+
+/// Whether nothing in the write-ahead log beside a file counts: it has only its header, as after a kill before the first frame, or the header is
+/// damaged. The engine would look for that header in shared memory, and try until its patience ends. The file alone is all there is.
+fn has_nothing_in_its_log(path: &Path) -> bool {
+    let Some(Ok(mut log)) = with_companions(path).nth(1).map(fs::File::open) else { return false };
+    let (mut header, mut more) = ([0; wal::HEADER], [0]);
+    log.read_exact(&mut header).is_err() || WalHeader::read(&header).is_none() || log.read_exact(&mut more).is_err()
 }
 
 /// Whether the shared memory that stands beside a file is none of the write-ahead log beside it, because they were copied at different moments.

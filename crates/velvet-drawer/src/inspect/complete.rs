@@ -24,7 +24,8 @@ impl File {
     pub fn warnings(&self) -> Result<Vec<String>, Error> {
         let [log, _, journal] = COMPANIONS.map(|end| Beside::of(self.path(), end));
         let mut warnings = Vec::new();
-        if log.bytes > 0 {
+        let is_log = || header(self.path()).is_none_or(|h| !matches!(read_log(&log.path, &h), Ok(None)));
+        if log.bytes > wal::HEADER as u64 && is_log() {
             warnings.push(format!(
                 "the newest changes are not in this file but in {} beside it: the app is running, or was killed. They are \
                  shown here; whoever copies the file needs both",
