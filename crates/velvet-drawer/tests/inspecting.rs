@@ -105,6 +105,8 @@ fn a_log_in_which_nothing_counts_is_none_and_nothing_waits_for_it() {
         let log = fs::OpenOptions::new().write(true).open(format!("{}-wal", short.display())).unwrap();
         log.set_len(32).unwrap();
         looks_without_a_trace(&short, &["K-1"], 0);
+        log.set_modified(SystemTime::now() - std::time::Duration::from_secs(3_600)).unwrap();
+        looks_without_a_trace(&short, &["K-1"], 0);
         let (_damaged, damaged) = copy_with(&path, ends);
         let log = format!("{}-wal", damaged.display());
         let mut bytes = fs::read(&log).unwrap();

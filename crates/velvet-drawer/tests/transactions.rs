@@ -6,11 +6,32 @@ use common::{Piece, folder, memory, piece, schema};
 use std::panic::{AssertUnwindSafe, catch_unwind};
 use std::sync::mpsc::channel;
 use std::thread;
+use std::time::Duration;
 use velvet_drawer::{Drawer, Error};
 
 fn drawers() -> [(Drawer, Option<tempfile::TempDir>); 2] {
     let (folder, path) = folder();
     [(memory(), None), (Drawer::open(path, schema()).unwrap(), Some(folder))]
+}
+
+#[test]
+fn a_thread_that_is_waited_for_inside_a_transaction_gives_up_and_says_where_that_began() {
+    let (_folder, path) = folder();
+    let drawer = Drawer::options().lock_timeout(Duration::from_millis(50)).open(&path, schema()).unwrap();
+    let insert = |mark: &'static str| {
+        let other = drawer.clone();
+        thread::spawn(move || other.insert(piece(mark))).join().unwrap()
+    };
+    let line = line!() + 1;
+    let refused = drawer.write(|tx| tx.insert(piece("K-1")).map(|_| insert("K-2").unwrap_err())).unwrap();
+    assert!(refused.is_locked());
+    let at = format!(
+        "cannot write to the drawer: another thread has been writing to it for 50ms, in the `write` at {}:{line}:",
+        file!()
+    );
+    assert!(refused.to_string().starts_with(&at), "{refused}");
+    insert("K-3").unwrap();
+    assert_eq!(drawer.count::<Piece>().unwrap(), 2);
 }
 
 #[test]

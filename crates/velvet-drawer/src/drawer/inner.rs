@@ -29,6 +29,8 @@ pub struct Inner {
     trails: Option<Keeping>,
     pool: Option<Pool>,
     handles: Mutex<Handles>,
+    /// Where in the app's code the transaction was begun that is being written.
+    writing_at: Mutex<Option<&'static Location<'static>>>,
 }
 
 /// Where a drawer is.
@@ -42,6 +44,15 @@ pub(crate) enum Place {
 struct Handles {
     next: u64,
     open: BTreeMap<u64, &'static Location<'static>>,
+}
+
+/// Forgets where a transaction was begun, also when it panics.
+struct WritingAt<'i>(&'i Inner);
+
+impl Drop for WritingAt<'_> {
+    fn drop(&mut self) {
+        self.0.writing_at.lock().unwrap_or_else(PoisonError::into_inner).take();
+    }
 }
 
 thread_local! {
@@ -85,6 +96,7 @@ impl Inner {
             trails,
             pool: Some(pool),
             handles: Mutex::default(),
+            writing_at: Mutex::default(),
         }
     }
 
@@ -190,7 +202,7 @@ impl Inner {
     /// Runs `work` with the connection that writes.
     pub(crate) fn with_writer<R>(&self, work: impl FnOnce(Scope<'_, Writes>) -> Result<R, Error>) -> Result<R, Error> {
         self.refuse_if_busy_here("write to")?;
-        let writer = self.pool().writer();
+        let Some(writer) = self.pool().writer() else { return Err(self.held_by_another_thread()) };
         if let Some(recorder) = self.recorder() {
             recorder.mark(&writer);
         }
@@ -234,6 +246,24 @@ impl Inner {
     }
 
     /// Runs `work` with this drawer marked as busy on this thread.
+    /// Runs `work`, and lets those who wait for it know where it was begun.
+    pub(crate) fn writing_at<R>(&self, at: &'static Location<'static>, work: impl FnOnce() -> R) -> R {
+        *self.writing_at.lock().unwrap_or_else(PoisonError::into_inner) = Some(at);
+        let _until_it_ends = WritingAt(self);
+        work()
+    }
+
+    #[cold]
+    fn held_by_another_thread(&self) -> Error {
+        let wait = self.pool().wait();
+        let at = *self.writing_at.lock().unwrap_or_else(PoisonError::into_inner);
+        let at = at.map(|at| format!(", in the `write` at {at}")).unwrap_or_default();
+        let problem = format!("cannot write to the drawer: another thread has been writing to it for {wait:?}{at}");
+        let advice =
+            "Never wait for another thread inside `write`; or wait longer with Drawer::options().lock_timeout(…)";
+        self.place.name(Error::new(Cause::Locked, problem).untouched("Nothing was written by this call").advise(advice))
+    }
+
     fn busy_here<R>(&self, work: impl FnOnce() -> R) -> R {
         BUSY_HERE.with_borrow_mut(|busy| busy.push(std::ptr::from_ref(self)));
         let _mark = BusyHere;

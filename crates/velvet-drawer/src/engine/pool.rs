@@ -2,7 +2,7 @@
 
 use super::{Connection, Fault, Opener};
 use std::ops::Deref;
-use std::sync::{Arc, Mutex, MutexGuard, PoisonError, TryLockError};
+use std::sync::{Arc, Mutex, PoisonError};
 use std::time::Duration;
 
 /// How many idle readers are kept open.
@@ -21,7 +21,7 @@ pub(crate) struct Pool {
 
 /// The connection that writes, as long as the pool is open.
 #[derive(Clone)]
-pub(crate) struct SharedWriter(Arc<Mutex<Option<Connection>>>);
+pub(crate) struct SharedWriter(Arc<parking_lot::Mutex<Option<Connection>>>);
 
 /// A reader on loan.
 pub(crate) struct Reader<'p> {
@@ -30,25 +30,25 @@ pub(crate) struct Reader<'p> {
 }
 
 /// The writer on loan.
-pub(crate) struct Writer<'p>(MutexGuard<'p, Option<Connection>>);
+pub(crate) struct Writer<'p>(parking_lot::MutexGuard<'p, Option<Connection>>);
 
 impl Pool {
     pub(crate) fn new(opener: Opener, writer: Connection) -> Pool {
-        Pool { opener, readers: Mutex::default(), writer: SharedWriter(Arc::new(Mutex::new(Some(writer)))) }
+        Pool {
+            opener,
+            readers: Mutex::default(),
+            writer: SharedWriter(Arc::new(parking_lot::Mutex::new(Some(writer)))),
+        }
     }
 
     /// The one connection that writes; waits until other threads have given it back.
-    pub(crate) fn writer(&self) -> Writer<'_> {
-        Writer(self.writer.lock())
+    pub(crate) fn writer(&self) -> Option<Writer<'_>> {
+        self.writer.0.try_lock_for(self.wait()).map(Writer)
     }
 
     /// The one connection that writes, unless a thread has it just now.
     pub(crate) fn idle_writer(&self) -> Option<Writer<'_>> {
-        match self.writer.0.try_lock() {
-            Ok(writer) => Some(Writer(writer)),
-            Err(TryLockError::Poisoned(poisoned)) => Some(Writer(poisoned.into_inner())),
-            Err(TryLockError::WouldBlock) => None,
-        }
+        self.writer.0.try_lock().map(Writer)
     }
 
     /// How long connections wait for other processes.
@@ -85,20 +85,15 @@ impl Pool {
     fn close_all(&mut self) -> Result<(), Fault> {
         let _alone = CLOSING.lock().unwrap_or_else(PoisonError::into_inner);
         self.readers.get_mut().unwrap_or_else(PoisonError::into_inner).clear();
-        let writer = self.writer.lock().take();
+        let writer = self.writer.0.lock().take();
         writer.map_or(Ok(()), Connection::close)
     }
 }
 
 impl SharedWriter {
-    fn lock(&self) -> MutexGuard<'_, Option<Connection>> {
-        // A panic while writing rolls back on its way out, so the connection behind a poisoned lock is sound.
-        self.0.lock().unwrap_or_else(PoisonError::into_inner)
-    }
-
     /// Runs `work` with the connection, unless it is closed.
     pub(crate) fn lend<R>(&self, work: impl FnOnce(&Connection) -> Result<R, Fault>) -> Option<Result<R, Fault>> {
-        self.lock().as_ref().map(work)
+        self.0.lock().as_ref().map(work)
     }
 }
 

@@ -39,11 +39,20 @@ impl Traceless {
             return Ok(Traceless { connection, before, path: path.to_owned(), frozen: false, _copy: None });
         }
         let present = |at: usize| before[at].is_some_and(|(size, _)| size > 0);
-        let (log, journal) = (present(1) && !has_nothing_in_its_log(path), present(3));
+        let is_idle = |at: usize| {
+            let written = before[at].and_then(|(_, at)| at);
+            written.and_then(|at| at.elapsed().ok()).is_some_and(|ago| ago > WAIT)
+        };
+        let nothing_counts = present(1) && has_nothing_in_its_log(path);
+        let (log, journal) = (present(1) && !(nothing_counts && is_idle(1)), present(3));
         let shared = present(2) && !is_of_another_log(path);
-        if journal || (log && !cfg!(unix)) {
-            // The engine would have to write to find the way back out of an unfinished transaction.
+        if journal || (log && (nothing_counts || !cfg!(unix))) {
+            // The engine would have to write to find the way back out of an unfinished transaction. Or a program may be about to go on with its
+            // log, so the file is not at rest.
             let copy = copied(path).map_err(device)?;
+            if nothing_counts && standing(path) != before {
+                return Err(changed_meanwhile());
+            }
             let connection = open(&copy.path().join("copy"), "")?;
             return Ok(Traceless { connection, before, path: path.to_owned(), frozen: false, _copy: Some(copy) });
         }
@@ -65,11 +74,15 @@ impl Traceless {
     pub(crate) fn read<R, E: From<Fault>>(&self, read: impl FnOnce(&Connection) -> Result<R, E>) -> Result<R, E> {
         let result = read(&self.connection);
         if self.frozen && standing(&self.path) != self.before {
-            let message = "the file was changed by another program while it was read".into();
-            return Err(Fault { kind: FaultKind::Locked, message }.into());
+            return Err(changed_meanwhile().into());
         }
         result
     }
+}
+
+fn changed_meanwhile() -> Fault {
+    let message = "the file was changed by another program while it was read".into();
+    Fault { kind: FaultKind::Locked, message }
 }
 
 fn open(path: &Path, way: &str) -> Result<Connection, Fault> {

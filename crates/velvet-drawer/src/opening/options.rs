@@ -84,7 +84,7 @@ impl Default for Options {
 }
 
 impl Options {
-    /// How long to wait while another process holds the file; 5 seconds unless said otherwise.
+    /// How long to wait while another process holds the file, or another thread of this one is writing; 5 seconds unless said otherwise.
     #[must_use]
     #[doc(alias = "busy timeout")]
     pub fn lock_timeout(mut self, wait: Duration) -> Options {

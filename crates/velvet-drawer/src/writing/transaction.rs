@@ -3,6 +3,7 @@
 use crate::drawer::{Drawer, Scope, Writes};
 use crate::error::Error;
 use crate::reading::Records;
+use std::panic::Location;
 use velvet_core::{ColumnType, Key, Keyed, Pick, Record, Stored};
 
 /// A transaction: everything written through it is kept together, or not at all.
@@ -12,7 +13,8 @@ pub struct Tx<'a>(Scope<'a, Writes>);
 impl Drawer {
     /// Runs `work` as one transaction. When it returns an error or panics, everything it wrote is rolled back.
     ///
-    /// One transaction runs at a time; others, also of other processes, wait for it. To give up with an error of the
+    /// One transaction runs at a time; others, also of other processes, wait for it, as long as [`Options::lock_timeout`](crate::Options::lock_timeout)
+    /// says. So never wait for another thread in `work`: if that writes too, each waits for the other. To give up with an error of the
     /// app's own, return [`Error::own`].
     ///
     /// # Errors
@@ -31,8 +33,10 @@ impl Drawer {
     /// # Ok::<(), velvet_drawer::Error>(())
     /// ```
     #[doc(alias = "transaction")]
+    #[track_caller]
     pub fn write<R>(&self, work: impl FnOnce(&Tx<'_>) -> Result<R, Error>) -> Result<R, Error> {
-        self.inner.transaction(|scope| work(&Tx(scope)))
+        let at = Location::caller();
+        self.inner.transaction(|scope| self.inner.writing_at(at, || work(&Tx(scope))))
     }
 }
 
