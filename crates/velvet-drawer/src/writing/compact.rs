@@ -59,7 +59,7 @@ impl Drawer {
                 || "cannot compact the drawer",
                 || {
                     if let Place::File(path) = &self.inner.place {
-                        has_room(scope.connection, path)?;
+                        has_space(scope.connection, path)?;
                     }
                     Ok(compacted(scope.connection, true)?)
                 },
@@ -68,10 +68,10 @@ impl Drawer {
     }
 }
 
-/// Sees that there is room to write the file anew.
-fn has_room(connection: &Connection, path: &Path) -> Result<(), Error> {
-    let room = space::require(path, measured(connection)?.needed, "compacting", "Free some space and try again");
-    room.untouched(|| UNTOUCHED)
+/// Sees that there is space to write the file anew.
+fn has_space(connection: &Connection, path: &Path) -> Result<(), Error> {
+    let found = space::require(path, measured(connection)?.needed, "compacting", "Free some space and try again");
+    found.untouched(|| UNTOUCHED)
 }
 
 /// Gives the unused space of the file at `path` back to the device, also of one that no app of ours made, and says how much space it took
@@ -88,7 +88,7 @@ pub fn compact_file(path: impl AsRef<Path>) -> Result<(Space, Space), Error> {
         }
         let connection = Opener::new(path).waiting(WAIT).writer()?;
         let before = measured(&connection)?;
-        has_room(&connection, path)?;
+        has_space(&connection, path)?;
         let after = compacted(&connection, About::is_ours(&connection)?)?;
         connection.close()?;
         Ok((before, after))
