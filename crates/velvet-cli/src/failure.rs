@@ -36,14 +36,24 @@ impl Failure {
 
     /// Whether the reader of our output went away.
     pub(crate) fn is_closed_pipe(&self) -> bool {
-        let closed = |e: &io::Error| e.kind() == io::ErrorKind::BrokenPipe;
+        self.of_output().is_some_and(|error| error.kind() == io::ErrorKind::BrokenPipe)
+    }
+
+    /// What the output said, where that is why.
+    pub(crate) fn of_output(&self) -> Option<&io::Error> {
         match self {
-            Failure::Words(_) => false,
-            Failure::Io(error) => closed(error),
-            Failure::Drawer(error) => {
-                std::error::Error::source(error).and_then(|e| e.downcast_ref::<io::Error>()).is_some_and(closed)
-            }
+            Failure::Words(_) => None,
+            Failure::Io(error) => Some(error),
+            Failure::Drawer(error) => std::error::Error::source(error)?.downcast_ref(),
         }
+    }
+}
+
+/// Why the output could not be written, in words.
+pub(crate) fn why(error: &io::Error) -> String {
+    match error.kind() {
+        io::ErrorKind::StorageFull => format!("the device has no space left ({error}). Free some space and try again"),
+        _ => error.to_string(),
     }
 }
 
@@ -51,8 +61,11 @@ impl fmt::Display for Failure {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         match self {
             Failure::Words(words) => f.write_str(words),
-            Failure::Drawer(error) => error.fmt(f),
-            Failure::Io(error) => error.fmt(f),
+            Failure::Drawer(error) if self.of_output().is_none() => error.fmt(f),
+            failure => match failure.of_output() {
+                Some(error) => write!(f, "cannot write the output: {}", why(error)),
+                None => Ok(()),
+            },
         }
     }
 }

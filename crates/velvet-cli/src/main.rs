@@ -6,6 +6,7 @@
 #![warn(clippy::unwrap_used)]
 
 mod args;
+mod clean;
 mod commands;
 mod failure;
 mod pager;

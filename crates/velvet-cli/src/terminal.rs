@@ -1,11 +1,12 @@
 //! What the output goes to: how wide it is, and whether it takes colour.
 
+use crate::clean::Clean;
 use crate::pager::WIDTH;
-use anstream::ColorChoice;
+use anstream::{AutoStream, ColorChoice};
 use anstyle::{AnsiColor, Style};
 use indicatif::{ProgressBar, ProgressStyle};
 use serde::Serialize;
-use std::io::{self, IsTerminal, Write};
+use std::io::{self, IsTerminal, Stderr, Stdout, Write};
 use std::time::Duration;
 use velvet_drawer::grid::Grid;
 
@@ -20,9 +21,25 @@ pub(crate) const MATCH: Style = AnsiColor::Red.on_default().bold().underline();
 /// What may be passed over.
 pub(crate) const QUIET: Style = Style::new().dimmed();
 
+/// Standard output for people.
+pub(crate) fn out() -> Clean<AutoStream<Stdout>> {
+    Clean::new(anstream::stdout())
+}
+
+/// Standard error, for people.
+pub(crate) fn err() -> Clean<AutoStream<Stderr>> {
+    Clean::new(anstream::stderr())
+}
+
+/// Standard output for programs: byte for byte, unless a person looks at it.
+pub(crate) fn data() -> Box<dyn Write> {
+    let is_seen = io::stdout().is_terminal() || std::env::var_os(WIDTH).is_some();
+    if is_seen { Box::new(Clean::new(io::stdout())) } else { Box::new(io::stdout()) }
+}
+
 /// Says on standard error why a command could not be done: on one line, or wrapped between words on a terminal.
 pub(crate) fn say_failure(message: &str) {
-    let mut error = anstream::stderr();
+    let mut error = err();
     let words = format!("velvet: {message}");
     let words = match terminal_size::terminal_size_of(io::stderr()).filter(|_| io::stderr().is_terminal()) {
         Some((width, _)) => textwrap::fill(&words, usize::from(width.0)),
@@ -71,7 +88,7 @@ pub(crate) fn fitted(grid: Grid) -> Grid {
 
 /// Writes a report as JSON.
 pub(crate) fn json(report: &impl Serialize) -> io::Result<()> {
-    let mut out = anstream::stdout();
+    let mut out = data();
     serde_json::to_writer_pretty(&mut out, report)?;
     writeln!(out)
 }

@@ -1,43 +1,20 @@
 //! The real command on the demo's data, which the real demo makes.
 
+mod common;
+
 use assert_cmd::Command;
+use common::{DEMO, newest, on_a_terminal, succeeds, velvet};
 use serde_json::Value;
 use std::fs;
 use std::path::{Path, PathBuf};
-use std::sync::LazyLock;
-
-/// The demo, run once: its folder, and what it told.
-static DEMO: LazyLock<(tempfile::TempDir, String)> = LazyLock::new(|| {
-    let folder = tempfile::tempdir().unwrap();
-    let told = succeeds(&["demo", "--into", folder.path().to_str().unwrap()]);
-    (folder, told)
-});
 
 /// The copy from before the upgrades.
 fn drawer() -> String {
     DEMO.0.path().join("kiln-at-version-1.drawer").to_str().unwrap().to_owned()
 }
 
-/// The file as the newest version of the app left it.
-fn newest() -> String {
-    DEMO.0.path().join("phone/kilnbook/durable/kiln.drawer").to_str().unwrap().to_owned()
-}
-
 fn history() -> String {
     DEMO.0.path().join("kilnbook.history.json").to_str().unwrap().to_owned()
-}
-
-fn velvet(arguments: &[&str]) -> Command {
-    let mut command = Command::cargo_bin("velvet").unwrap();
-    command.args(arguments).env_remove("CLICOLOR_FORCE");
-    command
-}
-
-fn succeeds(arguments: &[&str]) -> String {
-    let output = velvet(arguments).output().unwrap();
-    assert!(output.status.success(), "{}", String::from_utf8_lossy(&output.stderr));
-    assert!(output.stderr.is_empty());
-    String::from_utf8(output.stdout).unwrap()
 }
 
 /// Runs what cannot be done, and returns the message.
@@ -725,19 +702,6 @@ fn every_example_of_the_help_runs_in_the_folder_of_the_demo() {
         );
     }
     assert_eq!(without, ["demo", "help"]);
-}
-
-/// Runs the command on a terminal that does not exist, by another program that can make one.
-fn on_a_terminal(arguments: &[&str], pager: &str) -> String {
-    let script = "import os, pty, sys\nos.environ['PAGER'] = sys.argv[1]\npty.spawn(sys.argv[2:])";
-    let program = assert_cmd::cargo::cargo_bin("velvet");
-    let mut python = Command::new("python3");
-    python
-        .args(["-c", script, pager, program.to_str().unwrap()])
-        .args(arguments)
-        .env("TERM", "xterm")
-        .env_remove("NO_COLOR");
-    String::from_utf8(python.output().unwrap().stdout).unwrap().replace('\r', "")
 }
 
 #[test]

@@ -46,6 +46,14 @@ impl Header {
         })
     }
 
+    /// Where the count of how often it was written stands, and where it stands again.
+    pub const COUNT_AT: [u64; 2] = [24, 92];
+
+    /// The bytes of a count that no file has reached by being written to, one of a billion.
+    pub fn any_count(chance: u64) -> [u8; 4] {
+        ((chance as u32 & 0x3fff_ffff) | 0x4000_0000).to_be_bytes()
+    }
+
     /// How often the header was written, in the first bytes of a page 1.
     pub fn count(bytes: &[u8; Self::BYTES]) -> u32 {
         number(bytes, 24)

@@ -90,19 +90,26 @@ pub fn line(text: &str) -> String {
 
 /// Text with characters that would act on a terminal, end the line or turn its direction written out.
 pub fn escaped(text: &str) -> String {
-    let acts = |c: char| {
-        c.is_control()
-            || matches!(c, '\u{200e}' | '\u{200f}' | '\u{202a}'..='\u{202e}' | '\u{2066}'..='\u{2069}' | '\u{2028}' | '\u{2029}')
-    };
     let mut out = String::with_capacity(text.len());
     for c in text.chars() {
         if acts(c) {
-            out.extend(c.escape_default());
+            write_out(c, &mut out);
         } else {
             out.push(c);
         }
     }
     out
+}
+
+/// Whether a character would act on a terminal, end the line, turn the direction of text, or be mistaken for nothing.
+pub fn acts(c: char) -> bool {
+    c.is_control()
+        || matches!(c, '\u{61c}' | '\u{200e}' | '\u{200f}' | '\u{2028}'..='\u{202e}' | '\u{2066}'..='\u{2069}' | '\u{feff}' | '\u{fff9}'..='\u{fffb}')
+}
+
+/// Writes a character out by its number, or as it is written in a text of a program.
+pub fn write_out(c: char, out: &mut String) {
+    out.extend(c.escape_default());
 }
 
 /// A number and what it counts, such as “1 column” or “3 columns”.

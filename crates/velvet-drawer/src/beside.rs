@@ -1,5 +1,6 @@
 //! Files beside a drawer's file, and the names of new ones.
 
+use jiff::Timestamp;
 use std::fs;
 use std::io;
 use std::path::{Path, PathBuf};
@@ -13,6 +14,13 @@ pub(crate) fn named(path: &Path, word: &str, number: u32) -> PathBuf {
     let extension = path.extension().map(|e| format!(".{}", e.to_string_lossy())).unwrap_or_default();
     let number = if number == 1 { String::new() } else { format!("-{number}") };
     path.with_file_name(format!("{stem}.{word}{number}{extension}"))
+}
+
+/// A free name beside a file for what is set aside of it now.
+pub(crate) fn set_aside(path: &Path) -> PathBuf {
+    let word = format!("set-aside-{}", Timestamp::now().strftime("%Y-%m-%dT%H-%M-%SZ"));
+    let free = |place: &PathBuf| !with_companions(place).any(|p| p.exists());
+    (1..).map(|n| named(path, &word, n)).find(free).unwrap_or_else(|| named(path, &word, 0))
 }
 
 /// A file and the companions that may stand beside it.

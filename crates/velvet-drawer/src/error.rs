@@ -5,6 +5,7 @@ use std::error::Error as StdError;
 use std::fmt;
 use std::path::{Path, PathBuf};
 use velvet_core::Misfit;
+use velvet_core::show::escaped;
 
 /// What went wrong, where, what was left untouched and what to do.
 ///
@@ -55,6 +56,7 @@ pub(crate) enum Cause {
     ReadOnly,
     NoSpace,
     InUse,
+    Displaced,
     Nested,
     FileMissing,
     AlreadyThere,
@@ -111,6 +113,8 @@ predicates! {
     is_no_space: NoSpace;
     /// Something still uses the drawer.
     is_in_use: InUse;
+    /// The file was deleted, moved or replaced while the drawer was open, so that what is written would be lost.
+    is_displaced: Displaced;
     /// The drawer was used inside its own transaction, on the same thread.
     is_nested: Nested;
     /// A file or folder is not there, or cannot be opened.
@@ -154,12 +158,16 @@ impl Error {
     /// An error of the device; `doing` begins the sentence.
     pub(crate) fn device(doing: &str, error: &std::io::Error) -> Error {
         let cause = match error.kind() {
-            std::io::ErrorKind::StorageFull => Cause::NoSpace,
+            std::io::ErrorKind::StorageFull | std::io::ErrorKind::QuotaExceeded => Cause::NoSpace,
             std::io::ErrorKind::PermissionDenied | std::io::ErrorKind::ReadOnlyFilesystem => Cause::ReadOnly,
             std::io::ErrorKind::NotFound => Cause::FileMissing,
             _ => Cause::Device,
         };
-        Error::new(cause, format!("{doing}: {error}"))
+        match cause {
+            Cause::NoSpace => Error::new(cause, format!("{doing}: the device has no space left ({error})"))
+                .advise("Free some space and try again"),
+            _ => Error::new(cause, format!("{doing}: {error}")),
+        }
     }
 
     /// The file it is about.
@@ -209,6 +217,11 @@ impl Error {
             self.0.problem.insert_str(0, &format!("{what}: "));
         }
         self
+    }
+
+    /// Whether the engine said something that has no meaning of its own here.
+    pub(crate) fn is_engine(&self) -> bool {
+        self.0.cause == Cause::Engine
     }
 
     /// Whether it is still to be said what was being done.
@@ -284,6 +297,14 @@ impl From<Fault> for Error {
                 of(Cause::ReadOnly, &format!("the file or its folder cannot be written ({message})"))
                     .advise("Keep drawers in a folder that the app may write, such as place::durable(…)")
             }
+            FaultKind::OtherLog => of(
+                Cause::Damaged,
+                "the write-ahead log beside it is of another moment than the file; laid over it, it would destroy the file",
+            )
+            .advise(
+                "Open it with the app, which sets such a log aside; or move the log away, and open the file as it is without",
+            ),
+            FaultKind::Displaced(how) => of(Cause::Displaced, how.in_words()),
             FaultKind::CannotOpen => of(Cause::FileMissing, "the file cannot be opened")
                 .advise("Check that the path is a file, not a folder, and that the app may read and write it"),
             FaultKind::NotADatabase => of(Cause::NotADatabase, "the file is no database, or an encrypted one")
@@ -332,15 +353,16 @@ impl From<Fault> for Error {
 impl fmt::Display for Error {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         let Inner { problem, untouched, advice, file, .. } = &*self.0;
-        f.write_str(problem)?;
+        // Names and values in it come from files, which anybody may have made.
+        f.write_str(&escaped(problem))?;
         let after = |sentence: &str| if sentence.ends_with(['?', '.']) { "" } else { "." };
         let mut end = after(problem);
         for sentence in [untouched, advice].into_iter().flatten() {
-            write!(f, "{end} {sentence}")?;
+            write!(f, "{end} {}", escaped(sentence))?;
             end = after(sentence);
         }
         match file {
-            Some(file) => write!(f, "{end} File: {}", file.display()),
+            Some(file) => write!(f, "{end} File: {}", escaped(&file.display().to_string())),
             None => Ok(()),
         }
     }

@@ -2,7 +2,7 @@
 //!
 //! The order is part of the promise: `configured`; then, as they apply, `shipped`, `set aside`, `adopted`, `created` or a
 //! `step` for each version and `upgraded`; then `opened`; and at the end `closed`. Whatever goes wrong ends in `failed`.
-//! In between, `not noted` tells that a session could not be written down, `slow` tells of statements that took long, and `statement` of all, where that is asked.
+//! In between, `not noted` tells that a session could not be written down, `log is large` that a read keeps the write-ahead log from being merged, `slow` tells of statements that took long, and `statement` of all, where that is asked.
 
 use crate::engine::{Ran, Reporting};
 use crate::error::Error;
@@ -85,6 +85,11 @@ pub(crate) fn closed(path: &Path, version: u32) {
 /// Opening failed.
 pub(crate) fn failed(path: &Path, error: &Error) {
     event!(error, file = %path.display(), reason = %error, "failed");
+}
+
+/// The write-ahead log has grown, and somebody keeps it from being merged.
+pub(crate) fn log_is_large(path: &Path, bytes: u64, held: &str) {
+    event!(warn, file = %path.display(), bytes = bytes, held = %held, "log is large");
 }
 
 /// What the session did could not be noted in the file; the app goes on.

@@ -3,8 +3,8 @@
 use comfy_table::{Cell, CellAlignment, Table, TableComponent, presets};
 use std::fmt;
 use unicode_width::{UnicodeWidthChar, UnicodeWidthStr};
-use velvet_core::show::count;
 pub use velvet_core::show::{Shown, Tone};
+use velvet_core::show::{count, escaped};
 
 /// Between two columns.
 const GAP: usize = 2;
@@ -25,12 +25,13 @@ pub struct Grid {
 impl Grid {
     /// A table with these column heads.
     pub fn new<S: Into<String>>(heads: impl IntoIterator<Item = S>) -> Grid {
-        Grid { heads: heads.into_iter().map(Into::into).collect(), ..Grid::default() }
+        Grid { heads: heads.into_iter().map(|head| escaped(&head.into())).collect(), ..Grid::default() }
     }
 
     /// Adds a row.
     pub fn row(&mut self, cells: Vec<Shown>) {
-        self.rows.push(cells);
+        let clean = |cell: Shown| Shown { text: escaped(&cell.text), ..cell };
+        self.rows.push(cells.into_iter().map(clean).collect());
     }
 
     /// Fits the table to this many characters: wide values are cut, and columns that find no place are named below.

@@ -2,6 +2,7 @@
 
 use crate::beside;
 use crate::error::{Cause, Doing, Error};
+use crate::unfinished::Unfinished;
 use std::fs;
 use std::io;
 use std::path::Path;
@@ -11,10 +12,11 @@ use std::path::Path;
 pub(crate) fn make(path: &Path, doing: &str, work: impl FnOnce(&Path) -> Result<(), Error>) -> Result<bool, Error> {
     // A name alone has no folder that could be looked into.
     let path = &std::path::absolute(path).unwrap_or_else(|_| path.to_owned());
-    let unfinished = beside::named(path, &format!("unfinished-{}", std::process::id()), 1);
-    beside::clear_away(&unfinished);
-    let made = work(&unfinished).and_then(|()| placed(&unfinished, path).map_err(|e| Error::device(doing, &e)));
-    beside::clear_away(&unfinished);
+    let device = |error| Error::device(doing, &error);
+    let made = Unfinished::of(path).map_err(device).and_then(|unfinished| {
+        work(unfinished.path())?;
+        placed(unfinished.path(), path).map_err(device)
+    });
     made.doing(|| doing).untouched(|| "Nothing was created").in_file(path)
 }
 
@@ -41,6 +43,11 @@ fn placed(unfinished: &Path, path: &Path) -> io::Result<bool> {
         Err(_) if path.exists() => false,
         Err(_) => fs::rename(unfinished, path).map(|()| true)?,
     };
-    beside::keep_names(path)?;
+    // Where the name may not be on the device, the file is not there for whoever asked for it.
+    beside::keep_names(path).inspect_err(|_| {
+        if done {
+            beside::clear_away(path)
+        }
+    })?;
     Ok(done)
 }

@@ -56,8 +56,7 @@ fn a_shipped_file_comes_from_bytes_too_whatever_was_interrupted_before() {
         Vec::leak(drawer.to_bytes().unwrap())
     });
     let (_folder, path) = folder();
-    let left = format!("kiln.unfinished-{}.drawer", std::process::id());
-    fs::write(path.with_file_name(&left), "half a copy").unwrap();
+    fs::write(path.with_file_name("kiln.velvet-unfinished-99999999.drawer"), "half a copy").unwrap();
     let threads: Vec<_> = (0..4)
         .map(|_| {
             let path = path.clone();

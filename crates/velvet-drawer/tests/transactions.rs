@@ -186,3 +186,49 @@ fn after_the_engine_rolled_back_nothing_more_of_the_transaction_is_written() {
         assert_eq!(drawer.count::<Piece>().unwrap(), 2);
     }
 }
+
+#[test]
+fn a_read_that_never_ends_is_told_bounded_and_its_log_cut_when_it_ends() {
+    let (_folder, path) = folder();
+    let most = 24 << 20;
+    let drawer = Drawer::options().relaxed().wal_at_most(most).open(&path, schema()).unwrap();
+    drawer.insert(piece("K-1")).unwrap();
+    let large = |n: u32| Piece { remarks: "x".repeat(1 << 20), ..piece(&format!("L-{n}")) };
+    let log = || std::fs::metadata(path.with_file_name("kiln.drawer-wal")).unwrap().len();
+    let forgotten = |read: &dyn Fn(&mut dyn FnMut())| {
+        let mut refused = None;
+        let mut written = 0;
+        read(&mut || {
+            thread::scope(|scope| {
+                let writes = scope.spawn(|| {
+                    let refused = (0..40).find_map(|n| drawer.insert(large(n)).err().map(|error| (n, error)));
+                    (refused.unwrap(), drawer.space().unwrap(), drawer.compact())
+                });
+                let ((n, error), space, compacted) = writes.join().unwrap();
+                written = n;
+                assert!(space.wal > most && space.wal == log());
+                let read = space.open_reads[0];
+                assert!(read.at.file().ends_with("transactions.rs") && space.open_reads.len() == 1);
+                assert!(error.to_string().contains(&read.to_string()), "{error} {read}");
+                assert!(compacted.is_err_and(|error| error.is_in_use()));
+                refused = Some(error);
+            });
+        });
+        assert!(refused.unwrap().is_in_use());
+        assert!((23..26).contains(&written), "{written} MB in a log of 24");
+        assert_eq!(log(), 0, "cut as soon as nobody needs it");
+        assert_eq!(drawer.space().unwrap().open_reads, []);
+        drawer.records::<Piece>().filter(|p| p.mark.starts_with("L")).remove().unwrap();
+    };
+    forgotten(&|work| {
+        drawer
+            .read(|view| {
+                view.count::<Piece>()?;
+                Ok(work())
+            })
+            .unwrap();
+    });
+    forgotten(&|work| drawer.records::<Piece>().for_each(|_| work()).unwrap());
+    forgotten(&|work| drawer.records::<Piece>().stream(|pieces| Ok(pieces.for_each(|_| work()))).unwrap());
+    forgotten(&|work| drawer.sql("SELECT mark FROM Piece").for_each(|_: String| work()).unwrap());
+}

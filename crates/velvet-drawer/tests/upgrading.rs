@@ -2,12 +2,13 @@
 
 mod common;
 
-use common::versions::{history_with, leaked, records, schema, split_glazes, v1, v3};
+use common::versions::{self, history_with, leaked, records, schema, split_glazes, v1, v3};
 use common::{folder, other_program};
 use std::path::Path;
 use std::time::Duration;
-use velvet_core::evolution::{History, Step};
-use velvet_drawer::{Drawer, Error, Schema, testing};
+use velvet_core::evolution::{History, Step, draft};
+use velvet_core::structure::Structure;
+use velvet_drawer::{Drawer, Error, Key, Record, Schema, testing};
 
 /// A file of version 1 with three pieces, photos of the first, and a row number that was given and taken back.
 fn first_version(path: &Path) {
@@ -291,4 +292,48 @@ fn files_of_every_version_are_tried_with_generated_rows() {
         samples(&broken).look(look).check();
     }));
     assert!(upgraded.is_err(), "what the code should have done is seen by the caller's own look");
+}
+
+#[test]
+fn a_column_is_filled_from_a_table_that_the_same_version_adds_and_code_fills() {
+    mod old {
+        #[derive(velvet_drawer::Record)]
+        pub(crate) struct Piece {
+            pub(crate) mark: String,
+            pub(crate) kiln: String,
+        }
+    }
+    #[derive(Record)]
+    struct Piece {
+        mark: String,
+        #[record(fill = "(SELECT kiln.key FROM kiln WHERE name = piece.kiln)")]
+        fired_in: Key<Kiln>,
+        kiln: String,
+    }
+    #[derive(Record)]
+    struct Kiln {
+        name: String,
+    }
+    let before = Structure { tables: vec![old::Piece::table().unwrap()] };
+    let after = Structure { tables: vec![Piece::table().unwrap(), Kiln::table().unwrap()] };
+    let mut history = History::start("kilnbook", &before);
+    history.versions[0].released = true;
+    let first = versions::leaked(&history);
+    let drafted = draft(&before, &after, &[("piece", Piece::HINTS)], &[]);
+    assert_eq!(drafted.questions, [""; 0]);
+    let history = history.recorded(&after, drafted, &["name_kilns".to_owned()]);
+    let (_folder, path) = folder();
+    let app = || Schema::new("kilnbook").record::<old::Piece>().history(first);
+    let drawer = Drawer::open(&path, app()).unwrap();
+    let kilns = ["Anna", "Wood", "Anna"];
+    drawer.insert_all(kilns.map(|kiln| old::Piece { mark: "K".into(), kiln: kiln.into() })).unwrap();
+    drawer.close().unwrap();
+    let newer = Schema::new("kilnbook").record::<Piece>().record::<Kiln>().history(versions::leaked(&history));
+    let name_kilns = |upgrade: &velvet_drawer::Upgrade<'_>| {
+        upgrade.run("INSERT INTO kiln (name) SELECT DISTINCT kiln FROM piece", &[]).map(drop)
+    };
+    let drawer = Drawer::open(&path, newer.code("name_kilns", name_kilns)).unwrap();
+    let pieces = drawer.records::<Piece>().collect().unwrap();
+    let names = pieces.iter().map(|p| drawer.get(p.fired_in).unwrap().unwrap().name.clone());
+    assert_eq!(names.collect::<Vec<_>>(), kilns);
 }

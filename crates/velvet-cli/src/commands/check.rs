@@ -29,7 +29,7 @@ pub(crate) fn run(arguments: &args::Check) -> Result<Verdict, Failure> {
 }
 
 fn text(checked: &Checked, reasons: &[Incomplete]) -> Result<(), Failure> {
-    let mut out = anstream::stdout();
+    let mut out = terminal::out();
     let rows = count(usize::try_from(checked.rows).unwrap_or(usize::MAX), "row");
     if checked.is_sound() {
         // What a value should be is known of our own files only.

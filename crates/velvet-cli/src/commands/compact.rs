@@ -1,8 +1,9 @@
 //! `velvet compact`: gives unused space back.
 
-use super::{one_file, size};
+use super::{named, one_file, size};
 use crate::args;
 use crate::failure::Failure;
+use crate::terminal;
 use std::io::Write;
 use velvet_drawer::inspect::compact;
 
@@ -11,9 +12,9 @@ pub(crate) fn run(arguments: &args::Compact) -> Result<(), Failure> {
     let (before, after) = compact(&file)?;
     let saved = before.bytes.saturating_sub(after.bytes);
     writeln!(
-        anstream::stdout(),
+        terminal::out(),
         "{}: {} before, {} now; {} given back.",
-        file.display(),
+        named(&file),
         size(before.bytes),
         size(after.bytes),
         if saved == 0 { "nothing to be".to_owned() } else { size(saved) }

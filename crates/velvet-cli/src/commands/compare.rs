@@ -9,7 +9,7 @@ use serde_json::json;
 use std::collections::HashMap;
 use std::io::{self, BufWriter, Write};
 use velvet_core::show::count;
-use velvet_core::show::{Shown, Tone, shown};
+use velvet_core::show::{Shown, Tone, escaped, shown};
 use velvet_drawer::Error;
 use velvet_drawer::grid::Grid;
 use velvet_drawer::inspect::{Comparison, Difference, File, Kind, TableComparison, ValueRef};
@@ -47,7 +47,7 @@ fn text(before: &File, after: &File, limit: u64) -> Result<Comparison, Failure> 
             if at != table {
                 left_out(&mut out, told, limit).map_err(Error::own)?;
                 (at, told) = (table.to_owned(), 0);
-                writeln!(out, "{STRONG}{table}{STRONG:#}").map_err(Error::own)?;
+                writeln!(out, "{STRONG}{}{STRONG:#}", escaped(table)).map_err(Error::own)?;
             }
             told += 1;
             if told > limit {
@@ -68,7 +68,7 @@ fn text(before: &File, after: &File, limit: u64) -> Result<Comparison, Failure> 
         writeln!(out)?;
     }
     for line in &comparison.structure {
-        writeln!(out, "{WARNING}Structure:{WARNING:#} {line}")?;
+        writeln!(out, "{WARNING}Structure:{WARNING:#} {}", escaped(line))?;
     }
     if !comparison.structure.is_empty() {
         writeln!(out)?;
@@ -95,10 +95,10 @@ fn text(before: &File, after: &File, limit: u64) -> Result<Comparison, Failure> 
             out,
             "In {STRONG}{}{STRONG:#} only the order differs: the same rows were inserted in another one, so a list that is not sorted \
              shows them otherwise.",
-            table.name
+            escaped(&table.name)
         )?;
     }
-    anstream::stdout().write_all(&out)?;
+    terminal::out().write_all(&out)?;
     Ok(comparison)
 }
 
@@ -139,7 +139,7 @@ impl Kinds<'_> {
 
     fn named(&mut self, table: &str, cells: &[Cell<'_>]) -> String {
         let cells: Vec<String> = cells.iter().map(|cell| format!("{} {}", cell.0, self.shown(table, *cell))).collect();
-        cells.join(", ")
+        escaped(&cells.join(", "))
     }
 }
 
@@ -153,7 +153,7 @@ fn write_difference(out: &mut impl Write, difference: &Difference<'_>, kinds: &m
                 let (old, new) = (kinds.shown(table, (column, *old)), kinds.shown(table, (column, *new)));
                 changes.push(format!("{column} {old} → {new}"));
             }
-            writeln!(out, "  ~ {}: {}", kinds.named(table, known_by), changes.join("; "))
+            writeln!(out, "  ~ {}: {}", kinds.named(table, known_by), escaped(&changes.join("; ")))
         }
     }
 }
@@ -172,7 +172,7 @@ pub(super) fn in_words(difference: &Difference<'_>) -> String {
             cells.iter().map(|(name, value)| format!("{name} {}", shown(*value, None).text)).collect();
         cells.join(", ")
     };
-    match difference {
+    let words = match difference {
         Difference::Added { table, row, .. } => format!("+ {table}: {}", named(row)),
         Difference::Removed { table, row, .. } => format!("- {table}: {}", named(row)),
         Difference::Changed { table, known_by, columns } => {
@@ -182,12 +182,13 @@ pub(super) fn in_words(difference: &Difference<'_>) -> String {
                 .collect();
             format!("~ {table} {}: {}", named(known_by), changes.join("; "))
         }
-    }
+    };
+    escaped(&words)
 }
 
 /// One object: the differences as they are found, then the structure and the tables.
 fn as_json(before: &File, after: &File) -> Result<Comparison, Failure> {
-    let mut out = BufWriter::new(io::stdout());
+    let mut out = BufWriter::new(terminal::data());
     let mut comma = "";
     write!(out, "{{\n\"differences\": [")?;
     let comparison = before.compare(

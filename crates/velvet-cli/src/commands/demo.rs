@@ -3,7 +3,7 @@
 use super::{overview, records, sessions};
 use crate::args::{self, Form, Order};
 use crate::failure::Failure;
-use crate::terminal::{QUIET, STRONG};
+use crate::terminal::{self, QUIET, STRONG};
 use std::fs;
 use std::io::{self, Write};
 use std::path::Path;
@@ -21,15 +21,15 @@ pub(crate) fn run(arguments: &args::Demo) -> Result<(), Failure> {
         command.args(["demo-app", start]);
         Ok(command)
     };
-    let toured = velvet_demo::tour(&folder, &app, &mut anstream::stdout())?;
+    let toured = velvet_demo::tour(&folder, &app, &mut terminal::out())?;
 
     headline("A first look into the file", &format!("velvet overview {}", shown(&toured.drawer)))?;
     overview::run(&args::Overview { file: toured.drawer.clone(), form: Form::Table })?;
     let sort = "thrown_on desc";
-    writeln!(anstream::stdout())?;
+    writeln!(terminal::out())?;
     headline("What each start did", &format!("velvet sessions {}", shown(&toured.drawer)))?;
     sessions::run(&args::Sessions { file: toured.drawer.clone(), limit: 20, form: Form::Table })?;
-    writeln!(anstream::stdout())?;
+    writeln!(terminal::out())?;
     headline(
         "The newest pieces",
         &format!("velvet records {} piece --sort '{sort}' --limit 8", shown(&toured.drawer)),
@@ -46,7 +46,7 @@ pub(crate) fn run(arguments: &args::Demo) -> Result<(), Failure> {
         form: Form::Table,
     })?;
     let (copy, history) = (shown(&toured.at_version_1), shown(&toured.history));
-    writeln!(anstream::stdout())?;
+    writeln!(terminal::out())?;
     headline(
         "A copy from before the upgrades is kept, to rehearse them on",
         &format!("velvet rehearse {copy} --history {history}"),
@@ -80,7 +80,7 @@ fn prepare(folder: &Path) -> Result<(), Failure> {
 }
 
 fn headline(what: &str, command: &str) -> io::Result<()> {
-    writeln!(anstream::stdout(), "{STRONG}{what}{STRONG:#}\n{QUIET}$ {command}{QUIET:#}\n")
+    writeln!(terminal::out(), "{STRONG}{what}{STRONG:#}\n{QUIET}$ {command}{QUIET:#}\n")
 }
 
 /// A path as it can be typed.

@@ -1,10 +1,11 @@
 //! `velvet export`: rows in open formats, without loss.
 
-use super::opened;
+use super::{named, opened};
 use crate::args::{self, ExchangeForm};
-use crate::failure::Failure;
+use crate::failure::{self, Failure};
+use crate::terminal;
 use std::fs::{self, OpenOptions};
-use std::io::{self, BufWriter, Write};
+use std::io::{BufWriter, Write};
 use std::path::Path;
 use velvet_core::show::count;
 use velvet_drawer::inspect::File;
@@ -12,13 +13,13 @@ use velvet_drawer::inspect::File;
 pub(crate) fn run(arguments: &args::Export) -> Result<(), Failure> {
     let file = opened(&arguments.file, false)?;
     let Some(to) = &arguments.to else {
-        let mut out = BufWriter::new(io::stdout());
+        let mut out = BufWriter::new(terminal::data());
         exported(&file, arguments, &mut out)?;
         return Ok(out.flush()?);
     };
     let rows = written_new(to, |out| exported(&file, arguments, out))?;
     let rows = count(usize::try_from(rows).unwrap_or(usize::MAX), "row");
-    Ok(writeln!(anstream::stdout(), "Exported {rows} to {}.", to.display())?)
+    Ok(writeln!(terminal::out(), "Exported {rows} to {}.", named(to))?)
 }
 
 fn exported(file: &File, arguments: &args::Export, out: &mut dyn Write) -> Result<u64, Failure> {
@@ -34,14 +35,19 @@ fn exported(file: &File, arguments: &args::Export, out: &mut dyn Write) -> Resul
 fn written_new(to: &Path, write: impl FnOnce(&mut dyn Write) -> Result<u64, Failure>) -> Result<u64, Failure> {
     let created = OpenOptions::new().write(true).create_new(true).open(to);
     let created = created.map_err(|e| {
-        Failure::new(format!("cannot write {}: {e}. Nothing was changed; choose another name", to.display()))
+        Failure::new(format!("cannot write {}: {e}. Nothing was changed; choose another name", named(to)))
     })?;
     let mut out = BufWriter::new(created);
     let result = write(&mut out).and_then(|rows| out.flush().map(|()| rows).map_err(Failure::from));
-    if result.is_err() {
+    result.map_err(|failure| {
         drop(out);
-        // That it stays, half written, is said by the error too.
-        let _ = fs::remove_file(to);
-    }
-    result
+        let left = match fs::remove_file(to) {
+            Ok(()) => "Nothing of it is left",
+            Err(_) => "What was written of it is left there, and is not whole",
+        };
+        match failure.of_output() {
+            Some(error) => Failure::new(format!("cannot write {}: {}. {left}", named(to), failure::why(error))),
+            None => failure,
+        }
+    })
 }

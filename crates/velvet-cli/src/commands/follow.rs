@@ -1,10 +1,10 @@
 //! `velvet follow`: what a running app writes, as it does.
 
 use super::sessions::{clock, line};
-use super::{compare, one_file, trail};
+use super::{compare, named, one_file, trail};
 use crate::args::{self, Telling};
 use crate::failure::Failure;
-use crate::terminal::{QUIET, STRONG};
+use crate::terminal::{self, QUIET, STRONG};
 use serde_json::json;
 use std::io::Write;
 use std::thread;
@@ -20,9 +20,9 @@ pub(crate) fn run(arguments: &args::Follow) -> Result<(), Failure> {
     let mut following = Following::begin(&path)?;
     if arguments.form == Telling::Text {
         writeln!(
-            anstream::stdout(),
+            terminal::out(),
             "{QUIET}Following {}; what is written from now on is shown. Ctrl-C ends it.{QUIET:#}",
-            path.display()
+            named(&path)
         )?;
     }
     let begun = Instant::now();
@@ -34,7 +34,8 @@ pub(crate) fn run(arguments: &args::Follow) -> Result<(), Failure> {
                 Telling::Text => text(&path, &happened),
                 Telling::Json => as_json(&happened),
             };
-            let mut out = anstream::stdout();
+            let mut out: Box<dyn Write> =
+                if arguments.form == Telling::Text { Box::new(terminal::out()) } else { terminal::data() };
             writeln!(out, "{told}").and_then(|()| out.flush()).map_err(Error::own)
         })?;
     }

@@ -1,8 +1,9 @@
 //! `velvet import`: rows from open formats, all or none.
 
-use super::one_file;
+use super::{named, one_file};
 use crate::args::{self, ExchangeForm};
 use crate::failure::Failure;
+use crate::terminal;
 use std::fs;
 use std::io::{self, BufRead, BufReader, Read, Write};
 use std::path::Path;
@@ -14,7 +15,7 @@ pub(crate) fn run(arguments: &args::Import) -> Result<(), Failure> {
     let Some(kind) = said else {
         return Err(Failure::new(format!(
             "{} does not say in what form it is. Nothing was written; say it with --as",
-            arguments.from.display()
+            named(&arguments.from)
         )));
     };
     let mut from: Box<dyn BufRead> = if arguments.from == Path::new("-") {
@@ -22,20 +23,20 @@ pub(crate) fn run(arguments: &args::Import) -> Result<(), Failure> {
     } else {
         let opened = fs::File::open(&arguments.from);
         Box::new(BufReader::new(opened.map_err(|e| {
-            Failure::new(format!("{} cannot be read: {e}. Nothing was written", arguments.from.display()))
+            Failure::new(format!("{} cannot be read: {e}. Nothing was written", named(&arguments.from)))
         })?))
     };
-    let mut out = anstream::stdout();
+    let mut out = terminal::out();
     let of = |n: u64, thing: &str| count(usize::try_from(n).unwrap_or(usize::MAX), thing);
     if kind == ExchangeForm::Sql {
         let mut text = String::new();
         from.read_to_string(&mut text)?;
         let statements = import_sql(&arguments.file, &text)?;
-        writeln!(out, "Made {} of {}.", arguments.file.display(), of(statements, "statement"))?;
+        writeln!(out, "Made {} of {}.", named(&arguments.file), of(statements, "statement"))?;
     } else {
         let file = one_file(&arguments.file)?;
         let rows = import(&file, arguments.table.as_deref(), kind.into(), &mut from)?;
-        writeln!(out, "Imported {} into {}.", of(rows, "row"), file.display())?;
+        writeln!(out, "Imported {} into {}.", of(rows, "row"), named(&file))?;
     }
     Ok(())
 }

@@ -24,6 +24,7 @@ use crate::failure::Failure;
 use crate::terminal;
 use std::io::Write;
 use std::path::{Path, PathBuf};
+use velvet_core::show::escaped;
 use velvet_drawer::inspect::{File, Incomplete, drawers_in};
 
 /// The file that is meant: the path itself, or the only drawer in it when it is a folder.
@@ -36,12 +37,8 @@ fn one_file(path: &Path) -> Result<PathBuf, Failure> {
         0 => Err(no_drawer(path)),
         1 => Ok(drawers.remove(0)),
         several => {
-            let list: Vec<String> = drawers.iter().map(|d| format!("\n  {}", d.display())).collect();
-            Err(Failure::new(format!(
-                "{} has {several} drawers; name the one you mean:{}",
-                path.display(),
-                list.concat()
-            )))
+            let list: Vec<String> = drawers.iter().map(|d| format!("\n  {}", named(d))).collect();
+            Err(Failure::new(format!("{} has {several} drawers; name the one you mean:{}", named(path), list.concat())))
         }
     }
 }
@@ -58,12 +55,17 @@ fn opened_and_told(path: &Path, for_people: bool) -> Result<(File, Vec<Incomplet
     let reasons = file.incomplete()?;
     for Incomplete { what, .. } in &reasons {
         if for_people {
-            writeln!(anstream::stdout(), "{}\n", terminal::note(what))?;
+            writeln!(terminal::out(), "{}\n", terminal::note(what))?;
         } else {
-            writeln!(anstream::stderr(), "{}", terminal::note(what))?;
+            writeln!(terminal::err(), "{}", terminal::note(what))?;
         }
     }
     Ok((file, reasons))
+}
+
+/// A path as people see it, on one line.
+fn named(path: &Path) -> String {
+    escaped(&path.display().to_string())
 }
 
 /// A number of bytes as people say it.
@@ -84,10 +86,9 @@ fn size(bytes: u64) -> String {
 
 /// The text of a history file.
 fn history(path: &Path) -> Result<String, Failure> {
-    std::fs::read_to_string(path)
-        .map_err(|e| Failure::new(format!("the history {} cannot be read: {e}", path.display())))
+    std::fs::read_to_string(path).map_err(|e| Failure::new(format!("the history {} cannot be read: {e}", named(path))))
 }
 
 fn no_drawer(folder: &Path) -> Failure {
-    Failure::new(format!("no drawer in {} or the folders below it. Check the path, or name a file", folder.display()))
+    Failure::new(format!("no drawer in {} or the folders below it. Check the path, or name a file", named(folder)))
 }

@@ -7,7 +7,7 @@ use crate::terminal::{self, QUIET, STRONG, WARNING};
 use serde::Serialize;
 use std::io::{self, Write};
 use velvet_core::hex::hex;
-use velvet_core::show;
+use velvet_core::show::{self, escaped};
 use velvet_drawer::inspect::{File, FoundColumn, OneRow, TrailEntry, TrailOf, Value, ValueRef};
 
 /// How many bytes of a value are shown.
@@ -27,14 +27,14 @@ pub(crate) fn run(arguments: &args::One) -> Result<(), Failure> {
 }
 
 fn text(file: &File, row: &OneRow) -> Result<(), Failure> {
-    let mut out = anstream::stdout();
+    let mut out = terminal::out();
     let number = row.number.map(|n| format!(", row {n}")).unwrap_or_default();
-    writeln!(out, "{STRONG}{}{STRONG:#}{number}\n", row.table.name)?;
-    let width = row.columns.iter().map(|(c, _)| c.name.chars().count()).max().unwrap_or(0);
+    writeln!(out, "{STRONG}{}{STRONG:#}{number}\n", escaped(&row.table.name))?;
+    let width = row.columns.iter().map(|(c, _)| show::line(&c.name).chars().count()).max().unwrap_or(0);
     for (column, value) in &row.columns {
         let mut lines = in_full(column, value).into_iter();
         let name = show::line(&column.name);
-        let pad = " ".repeat(width - column.name.chars().count().min(width));
+        let pad = " ".repeat(width - name.chars().count().min(width));
         writeln!(out, "{QUIET}{name}{QUIET:#}{pad}  {}", lines.next().unwrap_or_default())?;
         for line in lines {
             writeln!(out, "{}  {line}", " ".repeat(width))?;
@@ -44,31 +44,26 @@ fn text(file: &File, row: &OneRow) -> Result<(), Failure> {
         writeln!(out)?;
     }
     for link in &row.links {
-        let columns = link.columns.join(", ");
+        let (columns, table) = (escaped(&link.columns.join(", ")), escaped(&link.table));
         match &link.known_by {
-            Some(key) => writeln!(
-                out,
-                "{STRONG}{columns}{STRONG:#} links to {} {}",
-                link.table,
-                in_words(file, &link.table, key)
-            )?,
-            None => writeln!(
-                out,
-                "{STRONG}{columns}{STRONG:#} {WARNING}links to a {} that is not there{WARNING:#}",
-                link.table
-            )?,
+            Some(key) => {
+                writeln!(out, "{STRONG}{columns}{STRONG:#} links to {table} {}", in_words(file, &link.table, key))?
+            }
+            None => {
+                writeln!(out, "{STRONG}{columns}{STRONG:#} {WARNING}links to a {table} that is not there{WARNING:#}")?
+            }
         }
     }
     for linking in row.linked_from.iter().filter(|l| l.count > 0) {
         let first: Vec<String> = linking.first.iter().map(|key| in_words(file, &linking.table, key)).collect();
         let more = linking.count.saturating_sub(first.len() as u64);
         let more = if more > 0 { format!("; and {more} more") } else { String::new() };
-        let columns = linking.columns.join(", ");
+        let columns = escaped(&linking.columns.join(", "));
         writeln!(
             out,
             "Linked from {} of {STRONG}{}{STRONG:#} by {columns}: {}{more}",
             linking.count,
-            linking.table,
+            escaped(&linking.table),
             first.join("; ")
         )?;
     }
@@ -86,7 +81,7 @@ fn trail_of(file: &File, row: &OneRow) -> io::Result<()> {
         }
         _ => return Ok(()),
     };
-    write!(anstream::stdout(), "\nIts trail:\n\n{}", terminal::fitted(trail::grid(file, &entries)))
+    write!(terminal::out(), "\nIts trail:\n\n{}", terminal::fitted(trail::grid(file, &entries)))
 }
 
 /// A value in full, in lines; nothing in it acts on the terminal.
@@ -109,7 +104,7 @@ pub(super) fn in_words(file: &File, table: &str, key: &[(String, Value)]) -> Str
     let columns = file.table(table).map(|t| t.columns).unwrap_or_default();
     let kind = |name: &str| columns.iter().find(|c| c.name == name).and_then(|c| c.kind.as_ref());
     let words = key.iter().map(|(name, value)| format!("{name} {}", show::shown(value.as_ref(), kind(name)).text));
-    words.collect::<Vec<_>>().join(", ")
+    escaped(&words.collect::<Vec<_>>().join(", "))
 }
 
 fn as_json(file: &File, row: &OneRow) -> Result<(), Failure> {

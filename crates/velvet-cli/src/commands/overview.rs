@@ -1,6 +1,6 @@
 //! `velvet overview`: what a file is, at a glance.
 
-use super::{no_drawer, sessions, size};
+use super::{named, no_drawer, sessions, size};
 use crate::args::{self, Form};
 use crate::failure::Failure;
 use crate::rows::{Writer, writer};
@@ -31,16 +31,16 @@ pub(crate) fn run(arguments: &args::Overview) -> Result<(), Failure> {
 }
 
 fn head(overview: &Overview) -> io::Result<()> {
-    let mut out = anstream::stdout();
+    let mut out = terminal::out();
     let name = overview.path.file_name().map(|n| n.to_string_lossy().into_owned()).unwrap_or_default();
-    writeln!(out, "{STRONG}{name}{STRONG:#}, {}", size(overview.bytes))?;
-    writeln!(out, "{}", overview.path.display())?;
+    writeln!(out, "{STRONG}{}{STRONG:#}, {}", show::escaped(&name), size(overview.bytes))?;
+    writeln!(out, "{}", named(&overview.path))?;
     match &overview.app {
         Some(app) => {
             let created = overview.created_at.as_deref().unwrap_or("an unknown time");
             let created = show::shown(ValueRef::Text(created), Some(&Kind::Timestamp)).text;
             let second = created.split('.').next().unwrap_or(&created).trim_end_matches('Z');
-            writeln!(out, "App {app}, schema version {}, created {second} UTC", overview.version)?;
+            writeln!(out, "App {}, schema version {}, created {second} UTC", show::escaped(app), overview.version)?;
         }
         None => writeln!(out, "A database of another program; its version number is {}", overview.version)?,
     }
@@ -49,7 +49,7 @@ fn head(overview: &Overview) -> io::Result<()> {
             let by = v.app_version.as_ref().map(|a| format!(" by app {a}")).unwrap_or_default();
             format!("{}{by} on {}", v.version, v.at.get(..10).unwrap_or(&v.at))
         });
-        writeln!(out, "Versions: {}", gone_through.collect::<Vec<_>>().join(", "))?;
+        writeln!(out, "Versions: {}", show::escaped(&gone_through.collect::<Vec<_>>().join(", ")))?;
     }
     let newest = overview.sessions.iter().rev().take(SESSIONS_SHOWN).rev();
     for (at, session) in newest.enumerate() {
@@ -76,7 +76,7 @@ fn folder(folder: &Path, form: Form) -> Result<(), Failure> {
         return Err(no_drawer(folder));
     }
     if form == Form::Table {
-        writeln!(anstream::stdout(), "{STRONG}{}{STRONG:#}: {}\n", folder.display(), count(found.len(), "database"))?;
+        writeln!(terminal::out(), "{STRONG}{}{STRONG:#}: {}\n", named(folder), count(found.len(), "database"))?;
     }
     let mut list = List::new(form, &["file", "app", "version", "tables", "rows"])?;
     let mut notes = Vec::new();
@@ -105,7 +105,7 @@ fn folder(folder: &Path, form: Form) -> Result<(), Failure> {
     list.end()?;
     for (path, reason) in notes.iter().filter(|_| form == Form::Table) {
         let name = path.strip_prefix(folder).unwrap_or(path).display();
-        writeln!(anstream::stdout(), "\n{}", terminal::note(&format!("{name}: {reason}")))?;
+        writeln!(terminal::out(), "\n{}", terminal::note(&format!("{name}: {reason}")))?;
     }
     Ok(())
 }
@@ -147,7 +147,7 @@ impl List {
 
     fn end(self) -> Result<(), Failure> {
         match self {
-            List::Table(grid) => Ok(write!(anstream::stdout(), "{}", terminal::fitted(grid))?),
+            List::Table(grid) => Ok(write!(terminal::out(), "{}", terminal::fitted(grid))?),
             List::Rows(out) => out.end(),
         }
     }

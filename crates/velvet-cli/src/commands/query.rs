@@ -4,7 +4,7 @@ use super::opened;
 use crate::args::{self, Form};
 use crate::failure::Failure;
 use crate::rows::{Writer, own, writer};
-use crate::terminal::QUIET;
+use crate::terminal::{self, QUIET};
 use std::cell::RefCell;
 use std::io::Write;
 use velvet_core::show::count;
@@ -47,7 +47,7 @@ pub(crate) fn run(arguments: &args::Query) -> Result<(), Failure> {
     if arguments.form == Form::Table {
         let rows = count(shown, "row");
         let line = if more { format!("the first {rows}; --limit shows more") } else { rows };
-        writeln!(anstream::stdout(), "\n{QUIET}{line}{QUIET:#}")?;
+        writeln!(terminal::out(), "\n{QUIET}{line}{QUIET:#}")?;
     }
     Ok(())
 }

@@ -4,7 +4,7 @@ use super::opened;
 use crate::args::{self, Form, Order};
 use crate::failure::Failure;
 use crate::rows::{own, writer};
-use crate::terminal::QUIET;
+use crate::terminal::{self, QUIET};
 use std::io::{self, Write};
 use velvet_core::show::count;
 use velvet_drawer::inspect::Page;
@@ -45,5 +45,5 @@ fn say_how_many(shown: u64, all: u64, offset: u64) -> io::Result<()> {
         _ if shown == all => of(all),
         _ => format!("rows {} to {} of {all}; more with --limit and --offset", offset + 1, offset + shown),
     };
-    writeln!(anstream::stdout(), "\n{QUIET}{line}{QUIET:#}")
+    writeln!(terminal::out(), "\n{QUIET}{line}{QUIET:#}")
 }

@@ -28,11 +28,11 @@ pub(crate) fn run(arguments: &args::Rehearse) -> Result<Verdict, Failure> {
             Ok(Verdict::Fine)
         }
         (Err(error), Telling::Text) => {
-            writeln!(anstream::stdout(), "{ALARM}The upgrade would fail:{ALARM:#} {error}")?;
+            writeln!(terminal::out(), "{ALARM}The upgrade would fail:{ALARM:#} {error}")?;
             Ok(Verdict::Wrong)
         }
         (Err(error), Telling::Json) => {
-            writeln!(anstream::stdout(), "{:#}", json!({ "fails": error.to_string() }))?;
+            writeln!(terminal::data(), "{:#}", json!({ "fails": error.to_string() }))?;
             Ok(Verdict::Wrong)
         }
     }
@@ -54,7 +54,7 @@ fn show(bar: &ProgressBar, progress: &Progress) {
 }
 
 fn tell(rehearsal: &Rehearsal) -> Result<(), Failure> {
-    let mut out = anstream::stdout();
+    let mut out = terminal::out();
     let Some(upgraded) = &rehearsal.upgraded else {
         writeln!(out, "The file is at the newest version: there is nothing to upgrade.")?;
         return Ok(());

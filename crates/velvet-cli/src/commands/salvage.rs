@@ -1,6 +1,6 @@
 //! `velvet salvage`: what can be saved of a damaged file.
 
-use super::one_file;
+use super::{named, one_file};
 use crate::args::{self, Telling};
 use crate::failure::{Failure, Verdict};
 use crate::terminal::{self, QUIET, WARNING};
@@ -26,7 +26,7 @@ pub(crate) fn run(arguments: &args::Salvage) -> Result<Verdict, Failure> {
 }
 
 fn text(arguments: &args::Salvage, salvaged: &Salvaged) -> Result<(), Failure> {
-    let mut out = anstream::stdout();
+    let mut out = terminal::out();
     let mut grid =
         Grid::new(["table", "rows saved", "of them astray", "damaged", "refused", "rows that could not be read"]);
     for table in &salvaged.tables {
@@ -48,9 +48,9 @@ fn text(arguments: &args::Salvage, salvaged: &Salvaged) -> Result<(), Failure> {
         writeln!(out, "{WARNING}Lost:{WARNING:#} {}.", line(lost))?;
     }
     if salvaged.is_whole() {
-        writeln!(out, "Everything was saved, in {}.", arguments.to.display())?;
+        writeln!(out, "Everything was saved, in {}.", named(&arguments.to))?;
     } else {
-        writeln!(out, "What could be read was saved, in {}.", arguments.to.display())?;
+        writeln!(out, "What could be read was saved, in {}.", named(&arguments.to))?;
     }
     if salvaged.tables.iter().any(|t| t.astray > 0) {
         let what = "Rows astray stood in pages that the table did not lead to any more; numbers missing between them may be those of \
@@ -60,7 +60,7 @@ fn text(arguments: &args::Salvage, salvaged: &Salvaged) -> Result<(), Failure> {
     writeln!(
         out,
         "{QUIET}{} was only read. Keep it until the saved file is looked through.{QUIET:#}",
-        arguments.file.display()
+        named(&arguments.file)
     )?;
     Ok(())
 }

@@ -38,16 +38,16 @@ pub(crate) fn run(arguments: &args::Search) -> Result<(), Failure> {
     searched?;
     match arguments.form {
         Telling::Text => text(&file, &found, more),
-        Telling::Json => Ok(writeln!(anstream::stdout(), "{:#}", json!({ "rows": found, "more": more }))?),
+        Telling::Json => Ok(writeln!(terminal::data(), "{:#}", json!({ "rows": found, "more": more }))?),
     }
 }
 
 fn text(file: &File, found: &[FoundRow], more: bool) -> Result<(), Failure> {
-    let mut out = anstream::stdout();
+    let mut out = terminal::out();
     for row in found {
-        writeln!(out, "{STRONG}{}{STRONG:#} {}", row.table, in_words(file, &row.table, &row.known_by))?;
+        writeln!(out, "{STRONG}{}{STRONG:#} {}", show::escaped(&row.table), in_words(file, &row.table, &row.known_by))?;
         for (column, marked) in &row.columns {
-            write!(out, "  {QUIET}{column}{QUIET:#}  ")?;
+            write!(out, "  {QUIET}{}{QUIET:#}  ", show::escaped(column))?;
             for (part, matches) in marked.around(SHOWN).parts() {
                 // What is stored in a file must not act on the terminal.
                 let part = show::escaped(part);

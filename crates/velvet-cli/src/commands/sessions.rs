@@ -6,7 +6,7 @@ use crate::failure::Failure;
 use crate::rows::writer;
 use crate::terminal::{self, QUIET};
 use std::io::{self, Write};
-use velvet_core::show::{Shown, Tone, shown};
+use velvet_core::show::{Shown, Tone, escaped, shown};
 use velvet_drawer::grid::Grid;
 use velvet_drawer::inspect::{FoundColumn, Kind, Session, SessionEnd, ValueRef};
 
@@ -17,7 +17,7 @@ pub(crate) fn run(arguments: &args::Sessions) -> Result<(), Failure> {
         Form::Table if sessions.is_empty() => {
             say_none("No session is kept in this file: no app of ours wrote it, or it keeps none.")?;
         }
-        Form::Table => write!(anstream::stdout(), "{}", terminal::fitted(grid(&sessions)))?,
+        Form::Table => write!(terminal::out(), "{}", terminal::fitted(grid(&sessions)))?,
         Form::Json => {
             terminal::json(&sessions)?;
         }
@@ -142,10 +142,17 @@ pub(super) fn clock(stamp: &str) -> String {
 /// A session in a line, for the overview.
 pub(super) fn line(session: &Session) -> String {
     let app = session.app_version.as_ref().map(|a| format!(" app {a},")).unwrap_or_default();
-    format!("{}:{app} began {}, {}; wrote {}", session.number, second(&session.began_at), end(session), wrote(session))
+    let line = format!(
+        "{}:{app} began {}, {}; wrote {}",
+        session.number,
+        second(&session.began_at),
+        end(session),
+        wrote(session)
+    );
+    escaped(&line)
 }
 
 /// A note that what is kept goes no further back.
 pub(super) fn say_none(what: &str) -> io::Result<()> {
-    writeln!(anstream::stdout(), "{QUIET}{what}{QUIET:#}")
+    writeln!(terminal::out(), "{QUIET}{what}{QUIET:#}")
 }

@@ -8,7 +8,7 @@ use serde_json::json;
 use std::fmt::Write as _;
 use std::io::Write;
 use std::path::Path;
-use velvet_core::show::{Shown, Tone};
+use velvet_core::show::{Shown, Tone, escaped};
 use velvet_drawer::grid::Grid;
 use velvet_drawer::inspect::{ColumnStructure, File, IndexStructure, TableStructure};
 
@@ -18,12 +18,14 @@ pub(crate) fn run(arguments: &args::Structure) -> Result<Verdict, Failure> {
         return against(&file, path);
     }
     let text = match arguments.form {
-        StructureForm::Text => text(&file.structure()?),
+        StructureForm::Text => {
+            return Ok(write!(terminal::out(), "{}", text(&file.structure()?)).map(|()| Verdict::Fine)?);
+        }
         StructureForm::Json => format!("{:#}\n", json!({ "tables": file.structure()? })),
         StructureForm::Sql => file.statements()?.into_iter().map(|s| s + ";\n").collect(),
         StructureForm::Diagram => diagram(&file.structure()?),
     };
-    write!(anstream::stdout(), "{text}")?;
+    write!(terminal::data(), "{text}")?;
     Ok(Verdict::Fine)
 }
 
@@ -31,7 +33,7 @@ fn text(tables: &[TableStructure]) -> String {
     let mut out = String::new();
     for (position, table) in tables.iter().enumerate() {
         let gap = if position > 0 { "\n" } else { "" };
-        let _ = writeln!(out, "{gap}{STRONG}{}{STRONG:#}", table.name);
+        let _ = writeln!(out, "{gap}{STRONG}{}{STRONG:#}", escaped(&table.name));
         let mut grid = Grid::new(["column", "holds", "stored as", "rules"]);
         for column in &table.columns {
             let cell = |text: &str, tone| Shown { text: text.to_owned(), tone };
@@ -47,7 +49,7 @@ fn text(tables: &[TableStructure]) -> String {
         let _ = write!(out, "{}", terminal::fitted(grid));
         for IndexStructure { columns, unique } in table.indexes.iter().filter(|i| i.columns.len() > 1) {
             let kind = if *unique { "No two rows share" } else { "Indexed together:" };
-            let _ = writeln!(out, "{QUIET}{kind} {}{QUIET:#}", columns.join(", "));
+            let _ = writeln!(out, "{QUIET}{kind} {}{QUIET:#}", escaped(&columns.join(", ")));
         }
         if table.shared {
             let _ = writeln!(out, "{QUIET}What changes is kept, to be shared with other devices{QUIET:#}");
@@ -103,12 +105,12 @@ fn diagram(tables: &[TableStructure]) -> String {
 
 fn against(file: &File, path: &Path) -> Result<Verdict, Failure> {
     let against = file.against(&history(path)?)?;
-    let mut out = anstream::stdout();
+    let mut out = terminal::out();
     writeln!(out, "The file is at version {}, the history at {}.", against.version, against.newest)?;
     for (version, changes) in &against.ahead {
         writeln!(out, "\n{STRONG}An upgrade to version {version} would do this:{STRONG:#}")?;
         for change in changes {
-            writeln!(out, "  - {change}")?;
+            writeln!(out, "  - {}", escaped(change))?;
         }
     }
     if against.differences.is_empty() {
@@ -117,7 +119,7 @@ fn against(file: &File, path: &Path) -> Result<Verdict, Failure> {
     }
     writeln!(out, "\n{WARNING}The file is not as version {} was recorded:{WARNING:#}", against.version)?;
     for difference in &against.differences {
-        writeln!(out, "  - {difference}")?;
+        writeln!(out, "  - {}", escaped(difference))?;
     }
     Ok(Verdict::Wrong)
 }

@@ -31,7 +31,7 @@ pub(crate) fn run(arguments: &args::Trail) -> Result<(), Failure> {
         Form::Table if entries.is_empty() => say_none(
             "No entry is kept. A trail is kept from the moment on when the app asks for one (Options::trail), for as long as it does.",
         )?,
-        Form::Table => write!(anstream::stdout(), "{}", terminal::fitted(grid(&file, &entries)))?,
+        Form::Table => write!(terminal::out(), "{}", terminal::fitted(grid(&file, &entries)))?,
         Form::Json => {
             terminal::json(&entries)?;
         }

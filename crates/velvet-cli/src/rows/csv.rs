@@ -2,18 +2,19 @@
 
 use super::Writer;
 use crate::failure::Failure;
-use std::io::{self, Stdout};
+use crate::terminal;
+use std::io::{self, Write};
 use velvet_core::exchange;
 use velvet_drawer::inspect::{FoundColumn, ValueRef};
 
 pub(super) struct CsvWriter {
     holds_text: Vec<bool>,
-    out: csv::Writer<Stdout>,
+    out: csv::Writer<Box<dyn Write>>,
 }
 
 impl CsvWriter {
     pub(super) fn new(columns: &[FoundColumn]) -> Result<CsvWriter, Failure> {
-        let mut out = csv::Writer::from_writer(io::stdout());
+        let mut out = csv::Writer::from_writer(terminal::data());
         out.write_record(columns.iter().map(|c| &c.name)).map_err(device)?;
         Ok(CsvWriter { holds_text: columns.iter().map(|c| c.holds_text).collect(), out })
     }

@@ -2,22 +2,23 @@
 
 use super::Writer;
 use crate::failure::Failure;
+use crate::terminal;
 use serde_json::Value as Json;
-use std::io::{self, BufWriter, Stdout, Write};
+use std::io::{BufWriter, Write};
 use velvet_core::exchange;
 use velvet_drawer::inspect::{FoundColumn, Kind, ValueRef};
 
 pub(super) struct JsonWriter {
     /// The name of each column, as JSON, and what it holds.
     columns: Vec<(String, Option<Kind>)>,
-    out: BufWriter<Stdout>,
+    out: BufWriter<Box<dyn Write>>,
     rows: u64,
 }
 
 impl JsonWriter {
     pub(super) fn new(columns: &[FoundColumn]) -> JsonWriter {
         let named = |c: &FoundColumn| (Json::from(c.name.as_str()).to_string(), c.kind.clone());
-        JsonWriter { columns: columns.iter().map(named).collect(), out: BufWriter::new(io::stdout()), rows: 0 }
+        JsonWriter { columns: columns.iter().map(named).collect(), out: BufWriter::new(terminal::data()), rows: 0 }
     }
 }
 

@@ -29,6 +29,6 @@ impl Writer for TableWriter {
     }
 
     fn end(self: Box<Self>) -> Result<(), Failure> {
-        Ok(write!(anstream::stdout(), "{}", terminal::fitted(self.grid))?)
+        Ok(write!(terminal::out(), "{}", terminal::fitted(self.grid))?)
     }
 }

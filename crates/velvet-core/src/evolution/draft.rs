@@ -58,8 +58,11 @@ enum ComesFrom {
 }
 
 impl StepsByKind {
-    fn into_draft(self) -> Draft {
-        let parts = [self.renamed, self.added, self.unindexed, self.changed, self.dropped, self.indexed];
+    fn into_draft(mut self) -> Draft {
+        self.added.sort_by_key(|step| !matches!(step, Step::AddTable { .. }));
+        let (filled, added) = Step::apart(std::mem::take(&mut self.added));
+        self.added = added;
+        let parts = [self.renamed, self.added, filled, self.unindexed, self.changed, self.dropped, self.indexed];
         Draft { changes: parts.into_iter().flatten().collect(), questions: self.questions, warnings: self.warnings }
     }
 }

@@ -214,7 +214,8 @@ fn merged(before: Vec<Step>, mut drafted: Vec<Step>, codes: &[String], leads_the
         use Step::{AddColumn, AddTable, RenameColumn, RenameTable};
         matches!(c, RenameTable { .. } | RenameColumn { .. } | AddTable { .. } | AddColumn { .. })
     };
-    let at = drafted.iter().position(|c| !adds(c)).unwrap_or(drafted.len());
+    let (filled, _) = Step::apart(drafted.clone());
+    let at = drafted.iter().position(|c| !adds(c) || filled.contains(c)).unwrap_or(drafted.len());
     drafted.splice(at..at, by_hand);
     drafted
 }

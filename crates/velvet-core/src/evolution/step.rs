@@ -154,6 +154,21 @@ pub enum StepProblem {
 }
 
 impl Step {
+    /// The added columns among these steps that are filled from a table which is new too, and the other steps. What a person does with the
+    /// new table comes in between.
+    pub(super) fn apart(steps: Vec<Step>) -> (Vec<Step>, Vec<Step>) {
+        let new = |step: &Step| if let Step::AddTable { table } = step { Some(table.name.clone()) } else { None };
+        let new: Vec<String> = steps.iter().filter_map(new).collect();
+        let is_filled = |step: &Step| match step {
+            Step::AddColumn { fill: Some(fill), .. } => {
+                let mut words = fill.split(|c: char| !c.is_alphanumeric() && c != '_');
+                words.any(|word| new.iter().any(|name| name.eq_ignore_ascii_case(word)))
+            }
+            _ => false,
+        };
+        steps.into_iter().partition(is_filled)
+    }
+
     /// Makes the change to a structure.
     ///
     /// # Errors

@@ -1,8 +1,9 @@
 //! Where something runs that was asked for, and what may be done there.
 
-use super::{Inner, Reads, Scope, Writes};
+use super::{Held, Inner, Reads, Scope, Writes};
 use crate::error::{Cause, Error};
 use crate::searching;
+use std::panic::Location;
 use std::sync::{Arc, Weak};
 
 /// Where something runs that was asked for: of a drawer ([`Alone`]), of a view ([`Scope`] that [`Reads`]) or of a transaction
@@ -20,6 +21,12 @@ pub trait Access: Clone {
     #[doc(hidden)]
     fn viewing<R>(&self, work: impl FnOnce(Scope<'_>) -> Result<R, Error>) -> Result<R, Error> {
         self.reading(work)
+    }
+
+    /// Holds a read open that runs code of the app's, for as long as what this returns is kept. Nothing where it is a part of one.
+    #[doc(hidden)]
+    fn held_open(&self, _at: &'static Location<'static>) -> Result<Option<Held>, Error> {
+        Ok(None)
     }
 
     /// Sees to it that the search index was told of all that was written, as far as it is seen from there.
@@ -79,6 +86,10 @@ impl Access for Alone {
         self.open()?.viewing(work)
     }
 
+    fn held_open(&self, at: &'static Location<'static>) -> Result<Option<Held>, Error> {
+        Ok(Some(Held::new(self.open()?, at)))
+    }
+
     fn search_index_is_told(&self) -> Result<(), Error> {
         let inner = self.open()?;
         let doing = || "cannot read what the search index was told of";
@@ -94,7 +105,7 @@ impl Access for Alone {
 impl MayWrite for Alone {
     #[inline]
     fn writing<R>(&self, work: impl FnOnce(Scope<'_, Writes>) -> Result<R, Error>) -> Result<R, Error> {
-        self.open()?.writing(work)
+        self.open()?.transaction(work)
     }
 
     fn transaction<R>(&self, work: impl FnOnce(Scope<'_, Writes>) -> Result<R, Error>) -> Result<R, Error> {

@@ -10,6 +10,8 @@ pub(crate) struct InEffect {
     pub(crate) relaxed: bool,
     pub(crate) files_root: Option<PathBuf>,
     pub(crate) without_sessions: bool,
+    /// How many bytes the write-ahead log may have before writing is refused.
+    pub(crate) log_at_most: Option<u64>,
 }
 
 impl InEffect {
@@ -21,6 +23,7 @@ impl InEffect {
             (asked.relaxed && !self.relaxed, "relaxed"),
             (root, "files_root"),
             (asked.without_sessions && !self.without_sessions, "without_sessions"),
+            (asked.log_at_most.is_some() && asked.log_at_most != self.log_at_most, "wal_at_most"),
         ]
         .into_iter()
         .filter_map(|(lacks, name)| lacks.then_some(name))

@@ -1,7 +1,9 @@
 //! What all handles to one open file share, and how work gets a connection to it.
 
+use super::in_place::Home;
+use super::readings::Readings;
 use super::{InEffect, Opened, Reads, Scope, Writes};
-use crate::engine::{Connection, Fault, Pool, Transaction};
+use crate::engine::{Connection, Fault, FaultKind, Pool, Transaction};
 use crate::error::{Cause, Doing, Error};
 use crate::events;
 use crate::schema::Declared;
@@ -31,6 +33,8 @@ pub struct Inner {
     handles: Mutex<Handles>,
     /// Where in the app's code the transaction was begun that is being written.
     writing_at: Mutex<Option<&'static Location<'static>>>,
+    pub(super) home: Home,
+    pub(super) readings: Readings,
 }
 
 /// Where a drawer is.
@@ -97,6 +101,8 @@ impl Inner {
             pool: Some(pool),
             handles: Mutex::default(),
             writing_at: Mutex::default(),
+            home: Home::new(),
+            readings: Readings::default(),
         }
     }
 
@@ -135,14 +141,29 @@ impl Inner {
     }
 
     /// Closes the file.
-    pub(super) fn close(&mut self) -> Result<(), Fault> {
+    pub(super) fn close(&mut self) -> Result<(), Error> {
         let Some(pool) = self.pool.take() else { return Ok(()) };
+        if self.home.is_forked() {
+            // They are the other process's, and so are the threads that would have to end.
+            let texts = self.texts_at_hand.get_mut().unwrap_or_else(PoisonError::into_inner).take();
+            std::mem::forget((pool, self.recorder.take(), texts));
+            return Ok(());
+        }
+        let displaced = pool.looked_at().err().and_then(|how| Some(self.displaced(how, &*pool.writer()?)));
         if let Some(recorder) = self.recorder.take() {
             recorder.end(&pool.shared_writer());
         }
         // The connection that watches over texts at hand must be closed first.
         self.texts_at_hand.get_mut().unwrap_or_else(PoisonError::into_inner).take();
-        pool.close()
+        let in_place = pool.in_place();
+        let closed = pool.close().doing(|| "cannot close the drawer").map_err(|error| self.place.name(error));
+        match displaced {
+            Some(displaced) => {
+                self.take_log_away(in_place);
+                Err(displaced)
+            }
+            None => closed,
+        }
     }
 
     /// Runs `work` with a connection that reads.
@@ -150,7 +171,12 @@ impl Inner {
     pub(crate) fn reading<R>(&self, work: impl FnOnce(Scope<'_, Reads>) -> Result<R, Error>) -> Result<R, Error> {
         self.refuse_if_busy_here("read")?;
         match self.pool().reader() {
-            Ok(reader) => work(Scope::new(&reader, self)),
+            Ok(reader) => work(Scope::new(&reader, self)).map_err(|error| self.told_from_newer(&reader, error)),
+            Err(Fault { kind: FaultKind::Displaced(_), .. }) => match self.pool().writer() {
+                // What it held can still be read, and copied, with the connection that has it.
+                Some(writer) => work(Scope::new(&writer, self)),
+                None => Err(self.held_by_another_thread()),
+            },
             Err(fault) => Err(self.place.name(Error::from(fault).doing("cannot open the file for reading"))),
         }
     }
@@ -173,7 +199,9 @@ impl Inner {
     /// Runs `work` in one consistent state of the file, of which the search index was told what other programs wrote.
     pub(crate) fn viewing<R>(&self, work: impl FnOnce(Scope<'_, Reads>) -> Result<R, Error>) -> Result<R, Error> {
         self.reading(|scope| {
+            self.require_in_place()?;
             let _state = scope.doing(|| "cannot begin to read", || self.state(scope.connection))?;
+            self.require_version(scope.connection, "read from")?;
             self.busy_here(|| work(scope))
         })
     }
@@ -203,19 +231,13 @@ impl Inner {
     pub(crate) fn with_writer<R>(&self, work: impl FnOnce(Scope<'_, Writes>) -> Result<R, Error>) -> Result<R, Error> {
         self.refuse_if_busy_here("write to")?;
         let Some(writer) = self.pool().writer() else { return Err(self.held_by_another_thread()) };
+        self.require_in_place_to_write(&writer)?;
         if let Some(recorder) = self.recorder() {
             recorder.mark(&writer);
         }
         let result = work(Scope::new(&writer, self));
         writer.tell_commit();
         result
-    }
-
-    /// Runs `work`, which writes records in one statement. Where trails are kept it is a transaction, in which the write gets its
-    /// number; and where words are searched, in which the index is told of it.
-    #[inline]
-    pub(crate) fn writing<R>(&self, work: impl FnOnce(Scope<'_, Writes>) -> Result<R, Error>) -> Result<R, Error> {
-        if self.trails.is_some() || self.is_searched { self.transaction(work) } else { self.with_writer(work) }
     }
 
     /// Runs `work` as one transaction: everything that it writes is kept together, or not at all.
@@ -230,6 +252,7 @@ impl Inner {
                 }
             }
             let transaction = scope.doing(|| "cannot begin to write", || Ok(connection.transaction()?))?;
+            self.require_version(connection, "write to")?;
             if let Some(trails) = &self.trails {
                 scope.doing(|| "cannot begin the trail of a write", || Ok(trails.begin(connection)?))?;
             }
@@ -245,7 +268,6 @@ impl Inner {
         })
     }
 
-    /// Runs `work` with this drawer marked as busy on this thread.
     /// Runs `work`, and lets those who wait for it know where it was begun.
     pub(crate) fn writing_at<R>(&self, at: &'static Location<'static>, work: impl FnOnce() -> R) -> R {
         *self.writing_at.lock().unwrap_or_else(PoisonError::into_inner) = Some(at);
@@ -254,7 +276,7 @@ impl Inner {
     }
 
     #[cold]
-    fn held_by_another_thread(&self) -> Error {
+    pub(super) fn held_by_another_thread(&self) -> Error {
         let wait = self.pool().wait();
         let at = *self.writing_at.lock().unwrap_or_else(PoisonError::into_inner);
         let at = at.map(|at| format!(", in the `write` at {at}")).unwrap_or_default();
@@ -264,6 +286,7 @@ impl Inner {
         self.place.name(Error::new(Cause::Locked, problem).untouched("Nothing was written by this call").advise(advice))
     }
 
+    /// Runs `work` with this drawer marked as busy on this thread.
     fn busy_here<R>(&self, work: impl FnOnce() -> R) -> R {
         BUSY_HERE.with_borrow_mut(|busy| busy.push(std::ptr::from_ref(self)));
         let _mark = BusyHere;
@@ -286,11 +309,21 @@ impl Inner {
     }
 }
 
+impl Inner {
+    /// The file's path; nothing for a drawer in memory.
+    pub(crate) fn path(&self) -> Option<&Path> {
+        match &self.place {
+            Place::File(path) => Some(path),
+            Place::Memory => None,
+        }
+    }
+}
+
 impl Drop for Inner {
     fn drop(&mut self) {
         // What a commit acknowledged is safe already; whoever wants to know how closing went calls `Drawer::close`.
         let _ = self.close();
-        if let Place::File(path) = &self.place {
+        if let Some(path) = self.path().filter(|_| !self.home.is_forked()) {
             events::closed(path, self.declared.version);
         }
     }

@@ -3,18 +3,22 @@
 mod access;
 mod background;
 mod in_effect;
+mod in_place;
 mod inner;
 mod opened;
+mod readings;
 mod scope;
 
 pub use access::{Access, Alone, MayWrite};
 pub(crate) use in_effect::InEffect;
 pub(crate) use inner::{Inner, Place, UNTOUCHED};
 pub use opened::Opened;
+pub(crate) use readings::Held;
+pub use readings::OpenRead;
 pub use scope::{Mode, Reads, Scope, Writes};
 
 use crate::engine::bytes_of;
-use crate::error::{Cause, Doing, Error};
+use crate::error::{Cause, Error};
 use std::fmt;
 use std::panic::Location;
 use std::path::Path;
@@ -45,10 +49,7 @@ impl Drawer {
 
     /// The whole path of the file; nothing for a drawer in memory.
     pub fn path(&self) -> Option<&Path> {
-        match &self.inner.place {
-            Place::File(path) => Some(path),
-            Place::Memory => None,
-        }
+        self.inner.path()
     }
 
     /// What opening it came to: whether it was created, or upgraded and how. Of a file that was open already, what its
@@ -70,16 +71,14 @@ impl Drawer {
     ///
     /// # Errors
     /// When other handles keep the file open, with the places that took them ([`Error::is_in_use`]). This handle is
-    /// closed all the same, and the file follows when the last of the others is dropped.
+    /// closed all the same, and the file follows when the last of the others is dropped. And when the file was deleted, moved or replaced
+    /// while it was open ([`Error::is_displaced`]): what it held is then kept beside its path, and the message says where.
     pub fn close(self) -> Result<(), Error> {
         let inner = Arc::clone(&self.inner);
         drop(self);
         let still_open = inner.open_handles();
         match Arc::try_unwrap(inner) {
-            Ok(mut inner) => {
-                let closed = inner.close().doing(|| "cannot close the drawer");
-                closed.map_err(|error| inner.place.name(error))
-            }
+            Ok(mut inner) => inner.close(),
             // Another handle was dropped this very moment, and is closing the file.
             Err(_) if still_open.is_empty() => Ok(()),
             Err(inner) => {

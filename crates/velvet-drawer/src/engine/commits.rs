@@ -225,7 +225,7 @@ mod tests {
 
     #[test]
     fn listeners_hear_of_the_rows_that_were_kept_and_of_all_where_they_are_not_known() {
-        let mut connection = Opener::new(&memory_place()).writer().unwrap();
+        let mut connection = Opener::new(&memory_place()).new_writer().unwrap();
         connection.run("CREATE TABLE pot (key INTEGER PRIMARY KEY, mark TEXT UNIQUE)").unwrap();
         let told = Arc::<Mutex<Vec<String>>>::default();
         for listener in ["a", "b"] {

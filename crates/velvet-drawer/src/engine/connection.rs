@@ -2,17 +2,19 @@
 
 use super::commits::Commits;
 use super::guard::{Guard, Prepared, Preparing};
+use super::log_beside::is_of_another_moment;
 use super::open_here::OpenHere;
 use super::report::Report;
 use super::transaction::Open;
 use super::{Fault, FaultKind, Row, Settings, Statement};
+use crate::beside::with_companions;
 use rusqlite::config::DbConfig;
 use rusqlite::functions::FunctionFlags;
 use rusqlite::hooks::AuthContext;
 use rusqlite::{OpenFlags, params};
 use std::cell::RefCell;
 use std::collections::BTreeSet;
-use std::path::Path;
+use std::path::{Path, PathBuf};
 use std::time::{Duration, Instant};
 use velvet_core::ValueRef;
 use velvet_core::column::{FOLD, fold};
@@ -37,15 +39,21 @@ pub(crate) struct Connection {
 }
 
 impl Connection {
-    /// A connection that reads and writes, and creates the file where there is none.
+    /// How many bytes a write-ahead log may have that nobody needs. Above that it is cut.
+    pub(crate) const LARGE_LOG: u64 = 16 << 20;
+
+    /// A connection that reads and writes, and creates the file where there is none and `may_create`.
     ///
     /// A write-ahead log that stands beside the file is left alone when this is closed, until [`Connection::use_wal`]: the file may
     /// turn out to be none of ours, or damaged, and the write-ahead log the only part of it that can be read.
-    pub(super) fn writer(path: &Path, settings: &Settings) -> Result<Connection, Fault> {
-        let found_wal = has_wal(path);
-        let connection =
-            Connection::open(path, OpenFlags::SQLITE_OPEN_READ_WRITE | OpenFlags::SQLITE_OPEN_CREATE, settings)?;
-        if found_wal {
+    pub(super) fn writer(path: &Path, settings: &Settings, may_create: bool) -> Result<Connection, Fault> {
+        let wal = found_wal(path);
+        if wal.as_ref().is_some_and(|wal| is_of_another_moment(path, wal)) {
+            return Err(Fault { kind: FaultKind::OtherLog, message: String::new() });
+        }
+        let create = if may_create { OpenFlags::SQLITE_OPEN_CREATE } else { OpenFlags::empty() };
+        let connection = Connection::open(path, OpenFlags::SQLITE_OPEN_READ_WRITE | create, settings)?;
+        if wal.is_some() {
             connection.keep_wal_on_close(true);
         }
         connection.run(if settings.relaxed { "PRAGMA synchronous = NORMAL" } else { "PRAGMA synchronous = FULL" })?;
@@ -115,6 +123,7 @@ impl Connection {
     /// not wait by itself when several processes do this at once.
     pub(crate) fn use_wal(&self, wait: Duration) -> Result<(), Fault> {
         self.keep_wal_on_close(false);
+        self.run(&format!("PRAGMA journal_size_limit = {}", Connection::LARGE_LOG))?;
         let deadline = Instant::now() + wait;
         loop {
             match self.run("PRAGMA journal_mode = WAL") {
@@ -338,11 +347,9 @@ impl Connection {
     }
 }
 
-/// Whether a write-ahead log with something in it stands beside the file.
-fn has_wal(path: &Path) -> bool {
-    let mut log = path.as_os_str().to_owned();
-    log.push(crate::beside::COMPANIONS[0]);
-    std::fs::metadata(log).is_ok_and(|m| m.len() > 0)
+/// The write-ahead log beside the file, where something is in it.
+fn found_wal(path: &Path) -> Option<PathBuf> {
+    with_companions(path).nth(1).filter(|log| std::fs::metadata(log).is_ok_and(|m| m.len() > 0))
 }
 
 #[cfg(test)]
@@ -358,17 +365,17 @@ mod tests {
         let opener = Opener::new(&path);
         let synchronous = |connection: &Connection| connection.number("PRAGMA synchronous").unwrap();
         let is_trusted = |c: &Connection| c.engine.db_config(DbConfig::SQLITE_DBCONFIG_TRUSTED_SCHEMA).unwrap();
-        let safe = opener.writer().unwrap();
+        let safe = opener.new_writer().unwrap();
         safe.use_wal(Duration::ZERO).unwrap();
         assert_eq!(synchronous(&safe), 2);
         assert_eq!(safe.without_sync(|| synchronous(&safe)), 1);
         assert_eq!(synchronous(&safe), 2, "as it was");
-        let relaxed = opener.clone().relaxed().writer().unwrap();
+        let relaxed = opener.clone().relaxed().new_writer().unwrap();
         assert_eq!(synchronous(&relaxed), 1);
         assert_eq!(relaxed.without_sync(|| synchronous(&relaxed)), 1);
         assert_eq!(synchronous(&relaxed), 1, "as it was");
         let reader = opener.reader().unwrap();
-        let memory = Opener::new(&memory_place()).writer().unwrap();
+        let memory = Opener::new(&memory_place()).new_writer().unwrap();
         assert!([&safe, &relaxed, &reader, &memory].iter().all(|c| !is_trusted(c)));
         let look = opener.traceless().unwrap();
         assert!(!look.read(|connection| Ok::<_, Fault>(is_trusted(connection))).unwrap());

@@ -29,6 +29,12 @@ impl Connection {
         self.number("PRAGMA user_version")
     }
 
+    /// As [`Connection::version`], for whoever asks often: the statement is kept prepared.
+    #[inline]
+    pub(crate) fn version_at_hand(&self) -> Result<i64, Fault> {
+        Ok(self.one("PRAGMA user_version", [], |row| row.integer(0))?.unwrap_or_default())
+    }
+
     /// Writes the version, and so the header, also where it is the same.
     pub(crate) fn set_version(&self, version: i64) -> Result<(), Fault> {
         self.run(&format!("PRAGMA user_version = {version}"))

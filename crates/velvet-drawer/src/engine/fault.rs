@@ -1,6 +1,8 @@
 //! What the engine says when it cannot do something.
 
+use super::Displaced;
 use rusqlite::ffi::{self, ErrorCode};
+use std::io;
 
 /// A refusal of the engine.
 #[derive(Debug)]
@@ -19,6 +21,10 @@ pub(crate) enum FaultKind {
     NoSpace,
     /// The file or its folder cannot be written.
     ReadOnly,
+    /// The write-ahead log beside the file is of another moment than the file.
+    OtherLog,
+    /// The file that was opened is not the one at its path any more.
+    Displaced(Displaced),
     /// The file cannot be opened.
     CannotOpen,
     /// The file is no database, or an encrypted one.
@@ -51,6 +57,14 @@ pub(crate) enum FaultKind {
     RolledBack(Box<FaultKind>),
     /// Anything else.
     Other,
+}
+
+impl Fault {
+    /// A refusal of the device.
+    pub(super) fn device(error: &io::Error) -> Fault {
+        let full = error.kind() == io::ErrorKind::StorageFull;
+        Fault { kind: if full { FaultKind::NoSpace } else { FaultKind::Device }, message: error.to_string() }
+    }
 }
 
 impl From<rusqlite::Error> for Fault {

@@ -7,6 +7,8 @@ mod connection;
 mod facts;
 mod fault;
 mod guard;
+mod in_place;
+mod log_beside;
 mod memory;
 mod open_here;
 mod opener;
@@ -23,6 +25,9 @@ pub(crate) use commits::Written;
 pub(crate) use connection::Connection;
 pub(crate) use facts::{MADE, Pages, marking};
 pub(crate) use fault::{Fault, FaultKind};
+pub(crate) use in_place::{Displaced, InPlace, identity};
+#[cfg(feature = "inspect")]
+pub(crate) use log_beside::{LogBeside, log_beside};
 pub(crate) use memory::{bytes_of, memory_place, pour_bytes};
 pub(crate) use open_here::is_open_here;
 pub(crate) use opener::{Opener, Settings};

@@ -1,6 +1,6 @@
 //! The one way to a file: where it is, how long to wait for other processes, and how its commits are kept.
 
-use super::{Connection, Fault, Reporting, Traceless, is_open_here};
+use super::{Connection, Fault, InPlace, Reporting, Traceless, is_open_here};
 use std::fs;
 use std::io::{self, Read};
 use std::path::{Path, PathBuf};
@@ -12,6 +12,8 @@ use velvet_core::header::Header;
 pub(crate) struct Opener {
     pub(crate) path: PathBuf,
     pub(crate) settings: Settings,
+    /// The file that alone may be opened, once it was.
+    pub(crate) in_place: Option<InPlace>,
 }
 
 /// How connections behave.
@@ -28,7 +30,7 @@ pub(crate) struct Settings {
 impl Opener {
     /// For work of ours that does not wait for other processes.
     pub(crate) fn new(path: &Path) -> Opener {
-        Opener { path: path.to_owned(), settings: Settings::default() }
+        Opener { path: path.to_owned(), settings: Settings::default(), in_place: None }
     }
 
     /// Waits this long for other processes.
@@ -43,14 +45,34 @@ impl Opener {
         self
     }
 
-    /// A connection that reads and writes, and creates the file where there is none.
+    /// Opens from now on only the file that is open at the path this moment.
+    pub(crate) fn held_to_the_file(mut self) -> Opener {
+        self.in_place = InPlace::of(&self.path);
+        self
+    }
+
+    /// A connection that reads and writes.
     pub(crate) fn writer(&self) -> Result<Connection, Fault> {
-        Connection::writer(&self.path, &self.settings)
+        self.in_place(|| Connection::writer(&self.path, &self.settings, false))
+    }
+
+    /// A connection that reads and writes, and creates the file where there is none.
+    pub(crate) fn new_writer(&self) -> Result<Connection, Fault> {
+        Connection::writer(&self.path, &self.settings, true)
     }
 
     /// A connection that only reads, beside those that write.
     pub(crate) fn reader(&self) -> Result<Connection, Fault> {
-        Connection::reader(&self.path, &self.settings)
+        self.in_place(|| Connection::reader(&self.path, &self.settings))
+    }
+
+    /// Another file may take the path while it is opened.
+    fn in_place(&self, open: impl FnOnce() -> Result<Connection, Fault>) -> Result<Connection, Fault> {
+        let Some(place) = &self.in_place else { return open() };
+        place.require()?;
+        let connection = open()?;
+        place.require()?;
+        Ok(connection)
     }
 
     /// A connection that only reads, and leaves no trace on the file or beside it.

@@ -1,6 +1,6 @@
 //! The connections of one drawer: one that writes, and as many as needed that read beside it.
 
-use super::{Connection, Fault, Opener};
+use super::{Connection, Displaced, Fault, InPlace, Opener};
 use std::ops::Deref;
 use std::sync::{Arc, Mutex, PoisonError};
 use std::time::Duration;
@@ -49,6 +49,22 @@ impl Pool {
     /// The one connection that writes, unless a thread has it just now.
     pub(crate) fn idle_writer(&self) -> Option<Writer<'_>> {
         self.writer.0.try_lock().map(Writer)
+    }
+
+    /// How large the write-ahead log is; or what became of the file, where it is not in its place any more.
+    #[inline]
+    pub(crate) fn looked_at(&self) -> Result<u64, Displaced> {
+        self.opener.in_place.as_ref().map_or(Ok(0), InPlace::log_bytes)
+    }
+
+    /// How large the write-ahead log is.
+    pub(crate) fn log_bytes(&self) -> u64 {
+        self.looked_at().unwrap_or_default()
+    }
+
+    /// The file that it has open, and its log; nothing for one in memory.
+    pub(crate) fn in_place(&self) -> Option<InPlace> {
+        self.opener.in_place.clone()
     }
 
     /// How long connections wait for other processes.

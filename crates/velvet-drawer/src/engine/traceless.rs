@@ -49,7 +49,7 @@ impl Traceless {
         if journal || (log && (nothing_counts || !cfg!(unix))) {
             // The engine would have to write to find the way back out of an unfinished transaction. Or a program may be about to go on with its
             // log, so the file is not at rest.
-            let copy = copied(path).map_err(device)?;
+            let copy = copied(path).map_err(|error| Fault::device(&error))?;
             if nothing_counts && standing(path) != before {
                 return Err(changed_meanwhile());
             }
@@ -167,11 +167,6 @@ fn copied(path: &Path) -> io::Result<tempfile::TempDir> {
         }
     }
     Ok(folder)
-}
-
-fn device(error: io::Error) -> Fault {
-    let full = error.kind() == io::ErrorKind::StorageFull;
-    Fault { kind: if full { FaultKind::NoSpace } else { FaultKind::Device }, message: error.to_string() }
 }
 
 const _: () = assert!(ffi::SQLITE_VERSION_NUMBER >= 3_037_000, "STRICT tables need this version of the engine");

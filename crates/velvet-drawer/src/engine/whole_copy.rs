@@ -2,8 +2,12 @@
 
 use super::{Connection, Fault, Opener};
 use rusqlite::backup::Backup;
+use std::fs::File;
+use std::hash::{BuildHasher, Hasher, RandomState};
+use std::io::{self, Seek, SeekFrom, Write};
 use std::path::Path;
 use std::time::Duration;
+use velvet_core::header::Header;
 
 const WAIT: Duration = Duration::from_secs(5);
 
@@ -18,8 +22,24 @@ pub(crate) fn copy_whole(path: &Path, to: &Path) -> Result<(), Fault> {
 
 /// As [`copy_whole`], of the file behind a connection.
 pub(crate) fn copy_from(source: &Connection, to: &Path) -> Result<(), Fault> {
-    let mut target = Opener::new(to).waiting(WAIT).writer()?;
+    let mut target = Opener::new(to).waiting(WAIT).new_writer()?;
     Backup::new(&source.engine, &mut target.engine)?.run_to_completion(PAGES, Duration::ZERO, None)?;
     target.leave_wal()?;
-    target.close()
+    target.close()?;
+    count_anew(to).map_err(|error| Fault::device(&error))
+}
+
+/// Gives a copy, which nobody has open yet, a count of its own of how often its header was written. A write-ahead log of the file that it is a
+/// copy of, left by a kill where the copy is put, is told by that from one of its own.
+fn count_anew(copy: &Path) -> io::Result<()> {
+    let mut file = File::options().write(true).open(copy)?;
+    if file.metadata()?.len() == 0 {
+        return Ok(());
+    }
+    let count = Header::any_count(RandomState::new().build_hasher().finish());
+    for at in Header::COUNT_AT {
+        file.seek(SeekFrom::Start(at))?;
+        file.write_all(&count)?;
+    }
+    file.sync_all()
 }

@@ -3,11 +3,9 @@
 use super::file::File;
 use super::sessions::SessionEnd;
 use crate::beside::COMPANIONS;
-use crate::engine::Opener;
+use crate::engine::{LogBeside, Opener, log_beside};
 use crate::error::Error;
-use std::collections::BTreeSet;
 use std::fs;
-use std::io::{self, BufReader, Read, Seek, SeekFrom};
 use std::path::{Path, PathBuf};
 use velvet_core::header::Header;
 use velvet_core::wal;
@@ -24,7 +22,7 @@ impl File {
     pub fn warnings(&self) -> Result<Vec<String>, Error> {
         let [log, _, journal] = COMPANIONS.map(|end| Beside::of(self.path(), end));
         let mut warnings = Vec::new();
-        let is_log = || header(self.path()).is_none_or(|h| !matches!(read_log(&log.path, &h), Ok(None)));
+        let is_log = || header(self.path()).is_none_or(|h| !matches!(log_beside(&log.path, &h), Ok(LogBeside::NoLog)));
         if log.bytes > wal::HEADER as u64 && is_log() {
             warnings.push(format!(
                 "the newest changes are not in this file but in {} beside it: the app is running, or was killed. They are \
@@ -137,52 +135,21 @@ fn cut(header: &Header) -> Option<String> {
 /// Whether the write-ahead log is that of the file, of the same moment.
 fn of_log(path: &Path, header: &Header, beside: &Beside) -> Option<String> {
     let name = path.file_name().map(|n| n.to_string_lossy().into_owned()).unwrap_or_default();
-    let log = read_log(&beside.path, header).ok()?;
-    let Some(log) = log else {
-        return Some(format!(
-            "{} is no log of this file, or its beginning is damaged: nothing of it is shown here. {RIGHT_WAY}",
-            beside.name
-        ));
-    };
     let another = |which: &str| {
         format!(
             "{name} and {} are of different moments: {which}. What is shown here never was. {RIGHT_WAY}",
             beside.name
         )
     };
-    if log.counts.is_some_and(|(_, last)| header.count > last) {
-        return Some(another("the log is older than the file"));
-    }
-    if log.counts.is_some_and(|(first, _)| header.count.wrapping_add(1) < first) || log.is_missing {
-        return Some(another("the file is older than the log, and what was merged in between is missing"));
-    }
-    None
-}
-
-/// What a write-ahead log says of the file that it belongs to.
-struct Log {
-    /// How often the file's header had been written at the first and the last time that the write-ahead log has it.
-    counts: Option<(u32, u32)>,
-    /// Whether there are pages that are neither in the write-ahead log nor in the file.
-    is_missing: bool,
-}
-
-/// Reads which pages a write-ahead log has; nothing where it is no log of a file like this.
-fn read_log(path: &Path, header: &Header) -> io::Result<Option<Log>> {
-    let mut file = BufReader::new(fs::File::open(path)?);
-    let Some(frames) = wal::frames(&mut file, header.page_size)? else { return Ok(None) };
-    let (mut counts, mut pages) = (None, header.pages_there);
-    for frame in &frames {
-        if frame.page == 1 {
-            let mut start = [0; Header::BYTES];
-            file.seek(SeekFrom::Start(frame.at))?;
-            file.read_exact(&mut start)?;
-            let count = Header::count(&start);
-            counts = Some((counts.map_or(count, |(first, _)| first), count));
+    match log_beside(&beside.path, header).ok()? {
+        LogBeside::Fits => None,
+        LogBeside::NoLog => Some(format!(
+            "{} is no log of this file, or its beginning is damaged: nothing of it is shown here. {RIGHT_WAY}",
+            beside.name
+        )),
+        LogBeside::Older => Some(another("the log is older than the file")),
+        LogBeside::Newer | LogBeside::PagesMissing => {
+            Some(another("the file is older than the log, and what was merged in between is missing"))
         }
-        pages = frame.commit.unwrap_or(pages);
     }
-    let there: BTreeSet<u32> = frames.iter().map(|f| f.page).collect();
-    let is_missing = (header.pages_there.saturating_add(1)..=pages).any(|p| !there.contains(&p));
-    Ok(Some(Log { counts, is_missing }))
 }

@@ -73,7 +73,7 @@ pub fn import_sql(path: impl AsRef<Path>, text: &str) -> Result<u64, Error> {
     let doing = "cannot import";
     let mut count = 0;
     new_file::make_new(path.as_ref(), doing, |unfinished| {
-        let connection = Opener::new(unfinished).relaxed().writer()?;
+        let connection = Opener::new(unfinished).relaxed().new_writer()?;
         connection.enforce_foreign_keys(false)?;
         let transaction = connection.transaction()?;
         for (line, statement) in statements(text) {

@@ -3,7 +3,7 @@
 use super::file::File;
 use crate::engine::{Connection, Fault, FaultKind, Row};
 use crate::error::Error;
-use crate::sessions::process_began;
+use crate::running::began as process_began;
 use serde::Serialize;
 use std::collections::BTreeMap;
 use velvet_core::ValueRef;

@@ -1,6 +1,5 @@
 //! Setting a file aside: moved out of the way with all that belongs to it, never deleted.
 
-use super::kept::set_aside_word;
 use crate::beside::{self, with_companions};
 use crate::engine::{FaultKind, Opener};
 use crate::error::{Cause, Error};
@@ -36,6 +35,18 @@ pub(super) fn set_aside(path: &Path) -> Result<PathBuf, Error> {
     })
 }
 
+/// Moves the write-ahead log beside a file out of its way, because it is of another moment. Returns the new path.
+pub(super) fn set_log_aside(path: &Path) -> io::Result<PathBuf> {
+    let place = beside::set_aside(path);
+    let mut logs = with_companions(path).zip(with_companions(&place)).skip(1);
+    let (log, aside) = logs.next().unwrap_or_else(|| unreachable!("a file has companions"));
+    fs::rename(&log, &aside)?;
+    // The engine would look for the log's contents there.
+    let _ = logs.next().map(|(shared, _)| fs::remove_file(shared));
+    beside::keep_names(path)?;
+    Ok(aside)
+}
+
 /// Whether the old name goes away.
 #[derive(Clone, Copy, PartialEq)]
 pub(super) enum SetAsideAs {
@@ -47,10 +58,7 @@ pub(super) enum SetAsideAs {
 
 /// Gives the file and its companions a new name beside it, and returns that. The caller has seen to it that nobody has it open.
 pub(super) fn set_aside_as(path: &Path, how: SetAsideAs) -> io::Result<PathBuf> {
-    let word = set_aside_word(jiff::Timestamp::now());
-    let free = |place: &PathBuf| !with_companions(place).any(|p| p.exists());
-    let place =
-        (1..).map(|n| beside::named(path, &word, n)).find(free).unwrap_or_else(|| beside::named(path, &word, 0));
+    let place = beside::set_aside(path);
     match how {
         SetAsideAs::NewName => moved(path, &place)?,
         SetAsideAs::SecondName => {

@@ -8,17 +8,19 @@ use super::path;
 use super::recognise::{self, Found, recognise};
 use super::registry;
 use crate::about::About;
+use crate::beside::with_companions;
 use crate::drawer::{Drawer, InEffect, Inner, Opened, Place};
-use crate::engine::{self, Connection, Fault, FaultKind, Opener, Pool};
+use crate::engine::{self, Connection, Fault, FaultKind, Opener, Pool, is_open_here};
 use crate::error::{Doing, Error};
 use crate::events;
 use crate::schema::{Declared, Schema};
 use crate::searching;
 use crate::sessions::{Recorder, Start};
 use crate::trails::Keeping;
+use crate::unfinished::clear_left_behind;
 use crate::upgrading::{self, Watch};
 use std::io;
-use std::path::Path;
+use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::time::{Duration, Instant};
 use velvet_core::structure::Structure;
@@ -31,11 +33,12 @@ impl Options {
             relaxed: self.settings.relaxed,
             files_root: self.files_root.clone(),
             without_sessions: self.sessions_kept.is_none(),
+            log_at_most: self.wal_at_most,
         }
     }
 
     fn opener(&self, path: &Path) -> Opener {
-        Opener { path: path.to_owned(), settings: self.settings.clone() }
+        Opener { settings: self.settings.clone(), ..Opener::new(path) }
     }
 
     pub(super) fn watch(&self) -> Watch {
@@ -66,18 +69,18 @@ impl Options {
             _ => false,
         };
         let in_effect = self.in_effect(&declared);
-        let mut set_aside = None;
-        let opened = self.writer(path, &declared, watch).or_else(|error| {
+        let (mut set_aside, mut log_set_aside) = (None, None);
+        let opened = self.writer(path, &declared, watch, &mut log_set_aside).or_else(|error| {
             let error = place.name(error);
             if !self.set_aside.covers(&error) {
                 return Err(error);
             }
             set_aside = Some(aside::set_aside(path)?);
-            self.writer(path, &declared, watch).map_err(|e| place.name(e))
+            self.writer(path, &declared, watch, &mut log_set_aside).map_err(|e| place.name(e))
         });
         let (mut writer, opened) = opened?;
-        let opened = Opened { shipped, set_aside, ..opened };
-        let opener = self.opener(path);
+        let opened = Opened { shipped, set_aside, log_set_aside, ..opened };
+        let opener = self.opener(path).held_to_the_file();
         let files_root = self.files_root.or_else(|| path.parent().map(Path::to_owned));
         let start = self.sessions_kept.map(|kept| Start {
             opener: opener.clone(),
@@ -100,18 +103,36 @@ impl Options {
         filled(&inner, self.fill_new)?;
         if let Some(recorder) = inner.recorder() {
             let path = path.to_owned();
-            recorder.begin(inner.pool().shared_writer(), move || keep_within(&path, copies));
+            recorder.begin(inner.pool().shared_writer(), move || {
+                keep_within(&path, copies);
+                clear_left_behind(&path);
+            });
         }
         Ok(inner)
     }
 
     /// The connection that writes to the file at `path`, once that has the declared structure.
-    fn writer(&self, path: &Path, declared: &Declared, watch: &Watch) -> Result<(Connection, Opened), Error> {
+    fn writer(
+        &self,
+        path: &Path,
+        declared: &Declared,
+        watch: &Watch,
+        log_set_aside: &mut Option<PathBuf>,
+    ) -> Result<(Connection, Opened), Error> {
         let engine = |fault| {
             let error = Error::from(told_from_read_only(fault, path));
             error.doing("cannot open the drawer").untouched(recognise::UNTOUCHED)
         };
-        let writer = self.opener(path).writer().map_err(engine)?;
+        if self.adopt.is_none() {
+            unfinished_of_another(path, declared)?;
+        }
+        let mut writer = self.opener(path).new_writer();
+        if writer.as_ref().is_err_and(|fault| fault.kind == FaultKind::OtherLog) {
+            let doing = "cannot set aside the write-ahead log beside the file, which is of another moment";
+            *log_set_aside = Some(aside::set_log_aside(path).map_err(|e| Error::device(doing, &e))?);
+            writer = self.opener(path).new_writer();
+        }
+        let writer = writer.map_err(engine)?;
         let adopts =
             |error: &Error| self.adopt.as_ref().filter(|_| error.is_other_app() && recognise::is_plain(&writer));
         match recognise(&writer, declared) {
@@ -179,7 +200,7 @@ impl Options {
         self.trails.fits(&declared).map_err(name)?;
         declared.app_version.clone_from(&self.app_version);
         let place = engine::memory_place();
-        let mut writer = self.opener(&place).writer().doing(|| "cannot open a drawer in memory").map_err(name)?;
+        let mut writer = self.opener(&place).new_writer().doing(|| "cannot open a drawer in memory").map_err(name)?;
         fill(&mut writer, self.settings.wait).map_err(name)?;
         let found = recognise(&writer, &declared).map_err(name)?;
         let opened = self.bring_up(&writer, found, &declared, None, &watch).map_err(name)?;
@@ -190,6 +211,21 @@ impl Options {
             Arc::new(Inner::new(Place::Memory, declared, (self.files_root, in_effect), opened, (None, trails), pool));
         filled(&inner, self.fill_new)?;
         Ok(inner)
+    }
+}
+
+/// Refuses a file of another program beside which the way back out of an unfinished transaction stands: the engine would take that way as soon
+/// as it opens the file, and it is to be left as it is.
+fn unfinished_of_another(path: &Path, declared: &Declared) -> Result<(), Error> {
+    let has_journal = with_companions(path).nth(3).is_some_and(|j| j.metadata().is_ok_and(|m| m.len() > 0));
+    if !has_journal || !path.exists() || is_open_here(path) {
+        return Ok(());
+    }
+    // What else is wrong with it is said when it is opened.
+    let Ok(look) = Opener::new(path).traceless() else { return Ok(()) };
+    match look.read(|connection| recognise(connection, declared)) {
+        Err(error) if error.is_other_app() => Err(error),
+        _ => Ok(()),
     }
 }
 
@@ -226,6 +262,9 @@ fn tell(path: &Path, opened: &Opened, version: u32, took: Duration) {
         events::shipped(path);
     }
     if let Some(place) = &opened.set_aside {
+        events::set_aside(path, place);
+    }
+    if let Some(place) = &opened.log_set_aside {
         events::set_aside(path, place);
     }
     if let Some(adopted) = &opened.adopted {

@@ -1,7 +1,8 @@
 //! What is kept of a drawer beside its file: copies from before upgrades and adoption, and files that were set aside.
 
-use crate::beside::{self, with_companions};
+use crate::beside::{self, COMPANIONS, with_companions};
 use crate::engine::is_open_here;
+use crate::unfinished::WORD;
 use jiff::Timestamp;
 use std::fs;
 use std::path::{Path, PathBuf};
@@ -44,11 +45,6 @@ impl Default for Bounds {
     }
 }
 
-/// The word before the extension of a file that was set aside, as [`moment`] reads it.
-pub(super) fn set_aside_word(at: Timestamp) -> String {
-    format!("set-aside-{}", at.strftime("%Y-%m-%dT%H-%M-%SZ"))
-}
-
 /// All that is kept beside the drawer at a resolved path, the newest first.
 pub(crate) fn kept(path: &Path) -> Vec<KeptCopy> {
     let mut all: Vec<KeptCopy> = words_beside(path)
@@ -67,9 +63,7 @@ pub(crate) fn kept(path: &Path) -> Vec<KeptCopy> {
 /// Copies that were never finished, because what made them was killed.
 pub(super) fn unfinished(path: &Path) -> Vec<PathBuf> {
     let all = words_beside(path).into_iter();
-    all.filter(|(_, word)| word == "unfinished-copy" || word.starts_with("unfinished-"))
-        .map(|(place, _)| place)
-        .collect()
+    all.filter(|(_, word)| word.starts_with(WORD)).map(|(place, _)| place).collect()
 }
 
 /// Removes the copies that are beyond the bounds. One that cannot be removed is tried again the next time.
@@ -91,7 +85,9 @@ fn words_beside(path: &Path) -> Vec<(PathBuf, String)> {
     let Some(Ok(entries)) = path.parent().map(fs::read_dir) else { return Vec::new() };
     let word = |entry: fs::DirEntry| {
         let name = entry.file_name().to_string_lossy().into_owned();
-        let word = name.strip_prefix(&stem)?.strip_suffix(&end)?.to_owned();
+        // A write-ahead log that was set aside stands there without a file.
+        let of = name.strip_suffix(COMPANIONS[0]).filter(|of| !entry.path().with_file_name(of).exists());
+        let word = of.unwrap_or(&name).strip_prefix(&stem)?.strip_suffix(&end)?.to_owned();
         Some((entry.path(), word))
     };
     entries.flatten().filter_map(word).collect()
@@ -121,7 +117,8 @@ mod tests {
 
     #[test]
     fn a_word_says_what_a_file_is_kept_for_and_other_words_say_nothing() {
-        let now = set_aside_word(Timestamp::UNIX_EPOCH);
+        let place = beside::set_aside(Path::new("/no/kiln.drawer"));
+        let now = place.to_string_lossy().replace("/no/kiln.", "").replace(".drawer", "");
         for (word, kept_for) in [
             ("at-version-12", Some(KeptFor::Upgrade(12))),
             ("at-version-12-2", Some(KeptFor::Upgrade(12))),
@@ -134,7 +131,7 @@ mod tests {
             ("before-adoptions", None),
             ("set-aside-by-hand", None),
             ("set-aside-2025-03-08", None),
-            ("unfinished-copy", None),
+            ("velvet-unfinished-copy", None),
         ] {
             assert_eq!(reason(word), kept_for, "{word}");
         }

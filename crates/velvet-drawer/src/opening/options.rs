@@ -47,6 +47,7 @@ pub struct Options {
     pub(super) sessions_kept: Option<u32>,
     pub(super) trails: WantedTrails,
     pub(super) copies: Bounds,
+    pub(super) wal_at_most: Option<u64>,
 }
 
 /// Brings data into a new file.
@@ -79,6 +80,7 @@ impl Default for Options {
             sessions_kept: Some(sessions::KEPT),
             trails: WantedTrails::default(),
             copies: Bounds::default(),
+            wal_at_most: None,
         }
     }
 }
@@ -99,6 +101,16 @@ impl Options {
     #[must_use]
     pub fn relaxed(mut self) -> Options {
         self.settings.relaxed = true;
+        self
+    }
+
+    /// Refuses to write while the write-ahead log has more bytes than this ([`Error::is_in_use`](crate::Error::is_in_use)); the message says which
+    /// read keeps it from being merged into the file. Without a bound, it grows for as long as a read is open.
+    ///
+    /// The log may exceed it by what one transaction writes. It should not be below 8 MB: what is merged stays that large, to be written over.
+    #[must_use]
+    pub fn wal_at_most(mut self, bytes: u64) -> Options {
+        self.wal_at_most = Some(bytes);
         self
     }
 

@@ -1,6 +1,7 @@
 //! The drawers that are open in this process, so that the same file is the same database.
 
 use crate::drawer::{InEffect, Inner};
+use crate::engine::identity;
 use crate::error::{Cause, Error};
 use crate::schema::Declared;
 use std::cell::RefCell;
@@ -25,6 +26,7 @@ pub(super) fn open(
     let slot = slot(path);
     let mut held = slot.lock().unwrap_or_else(PoisonError::into_inner);
     if let Some(inner) = held.upgrade() {
+        inner.require_in_place()?;
         if inner.declared.fingerprint != declared.fingerprint || inner.declared.app != declared.app {
             return Err(other_schema(&inner, &declared).in_file(path));
         }
@@ -77,22 +79,13 @@ fn is_open(slot: &Slot) -> bool {
 /// The path under which this process has the same file open, where that is a hard link: each name has a log of its own, so that what is
 /// written under one is lost under the other.
 fn open_under_another_name(path: &Path) -> Option<PathBuf> {
-    let file = identity(path)?;
+    // Elsewhere, one file is not told from another.
+    let file = identity(path).ok().filter(|_| cfg!(unix))?;
     let open = OPEN.lock().unwrap_or_else(PoisonError::into_inner);
-    let is_same = |(other, slot): &(&PathBuf, &Slot)| *other != path && is_open(slot) && identity(other) == Some(file);
+    let is_same = |(other, slot): &(&PathBuf, &Slot)| {
+        *other != path && is_open(slot) && identity(other).is_ok_and(|other| other == file)
+    };
     open.iter().find(is_same).map(|(other, _)| other.clone())
-}
-
-/// What tells a file from all others on the device, where the system says.
-#[cfg(unix)]
-fn identity(path: &Path) -> Option<(u64, u64)> {
-    use std::os::unix::fs::MetadataExt;
-    std::fs::metadata(path).ok().map(|file| (file.dev(), file.ino()))
-}
-
-#[cfg(not(unix))]
-fn identity(_path: &Path) -> Option<(u64, u64)> {
-    None
 }
 
 fn slot(path: &Path) -> Slot {

@@ -57,7 +57,11 @@ pub(crate) fn remove_from_device(path: &Path, copies: Copies) -> Result<bool, Er
 fn see_that_nobody_uses_it(path: &Path, doing: &str) -> Result<(), Error> {
     // Nobody else has it open when the write-ahead log can be merged, and removed, alone.
     let alone = || {
-        let connection = Opener::new(path).relaxed().writer()?;
+        let connection = match Opener::new(path).relaxed().writer() {
+            // It is of no use, and goes with the file.
+            Err(fault) if fault.kind == FaultKind::OtherLog => return Ok(()),
+            connection => connection?,
+        };
         if !About::is_ours(&connection)? {
             return Err(Error::bare(Cause::OtherApp, "the file is not a drawer"));
         }

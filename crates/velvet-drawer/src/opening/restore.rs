@@ -7,6 +7,7 @@ use crate::about::About;
 use crate::beside::{self, with_companions};
 use crate::engine::{Connection, Fault, FaultKind, Opener, copy_whole, is_open_here};
 use crate::error::{Cause, Doing, Error};
+use crate::unfinished::Unfinished;
 use std::fs;
 use std::path::{Path, PathBuf};
 
@@ -38,11 +39,9 @@ pub(crate) fn restore(path: &Path, from: &Path) -> Result<Option<PathBuf>, Error
     if from == path {
         return refuse(Cause::AlreadyThere, "the copy is the file itself", "Name another file");
     }
-    let unfinished = beside::named(&path, &format!("unfinished-{}", std::process::id()), 1);
-    beside::clear_away(&unfinished);
-    let restored = made(&from, &unfinished, &path).map_err(untouched).and_then(|()| placed(&unfinished, &path));
-    beside::clear_away(&unfinished);
-    restored
+    let unfinished = Unfinished::of(&path).map_err(|error| untouched(Error::device(DOING, &error)))?;
+    made(&from, unfinished.path(), &path).map_err(untouched)?;
+    placed(unfinished.path(), &path)
 }
 
 /// Makes a complete copy at `unfinished`, and sees that it is a sound drawer of the same app.
@@ -103,7 +102,14 @@ fn placed(unfinished: &Path, path: &Path) -> Result<Option<PathBuf>, Error> {
     for companion in with_companions(path).skip(1).filter(|p| p.exists()) {
         fs::remove_file(companion).map_err(device)?;
     }
-    fs::rename(unfinished, path).and_then(|()| beside::keep_names(path)).map_err(device)?;
+    fs::rename(unfinished, path).map_err(device)?;
+    beside::keep_names(path).map_err(|error| {
+        let what = format!(
+            "The copy is in its place, which a loss of power may undo; what stood there is in {}",
+            aside.display()
+        );
+        Error::device(DOING, &error).untouched(what).in_file(path)
+    })?;
     drop(held);
     Ok(Some(aside))
 }

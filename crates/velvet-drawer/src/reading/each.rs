@@ -4,6 +4,7 @@ use super::{Records, stored};
 use crate::drawer::Access;
 use crate::error::Error;
 use std::ops::ControlFlow;
+use std::panic::Location;
 use velvet_core::statement::Select;
 use velvet_core::{Record, Stored};
 
@@ -54,7 +55,9 @@ impl<T: Record, A: Access> Records<T, A> {
     /// assert_eq!(grams, 1_200);
     /// # Ok::<(), velvet_drawer::Error>(())
     /// ```
+    #[track_caller]
     pub fn for_each<G: Going>(self, mut work: impl FnMut(Stored<T>) -> G) -> Result<(), Error> {
+        let _open = self.at.held_open(Location::caller())?;
         self.run(Select::rows::<T>, |_, rows| {
             while let Some(row) = rows.next()? {
                 if work(stored(row)?).going()?.is_break() {

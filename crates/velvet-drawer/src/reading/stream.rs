@@ -6,6 +6,7 @@ use crate::engine::Rows;
 use crate::error::Error;
 use std::iter::FusedIterator;
 use std::marker::PhantomData;
+use std::panic::Location;
 use velvet_core::statement::Select;
 use velvet_core::{Record, Stored};
 
@@ -54,7 +55,9 @@ impl<T: Record, A: Access> Records<T, A> {
     /// assert_eq!(first_heavy.as_deref(), Some("K-4"));
     /// # Ok::<(), velvet_drawer::Error>(())
     /// ```
+    #[track_caller]
     pub fn stream<R>(self, work: impl FnOnce(&mut Stream<'_, '_, T>) -> Result<R, Error>) -> Result<R, Error> {
+        let _open = self.at.held_open(Location::caller())?;
         self.run(Select::rows::<T>, |scope, rows| work(&mut Stream { scope, rows: Some(rows), of: PhantomData }))
     }
 }

@@ -2,11 +2,12 @@
 
 use super::Records;
 use super::by_key::found_by;
-use crate::drawer::{Drawer, Reads, Scope};
+use crate::drawer::{Access, Drawer, Reads, Scope};
 use crate::engine::Statement;
 use crate::error::Error;
 use std::any::TypeId;
 use std::cell::RefCell;
+use std::panic::Location;
 use velvet_core::{ColumnType, Key, Keyed, Record, Stored};
 
 /// One consistent state of the drawer: what others write meanwhile is not seen.
@@ -19,7 +20,8 @@ pub struct View<'a> {
 }
 
 impl Drawer {
-    /// Reads from one consistent state, while others may write.
+    /// Reads from one consistent state, while others may write. What they write stays in the write-ahead log until this has ended, so
+    /// do not hold it for long: [`Drawer::space`] says how large the log is, and which reads are open.
     ///
     /// # Errors
     /// When the file cannot be read, and what `work` returns.
@@ -35,7 +37,9 @@ impl Drawer {
     /// ```
     #[doc(alias = "snapshot")]
     #[doc(alias = "transaction")]
+    #[track_caller]
     pub fn read<R>(&self, work: impl FnOnce(&View<'_>) -> Result<R, Error>) -> Result<R, Error> {
+        let _open = self.alone().held_open(Location::caller())?;
         self.inner.viewing(|scope| work(&View { scope, gets: RefCell::default() }))
     }
 }

@@ -3,9 +3,9 @@
 //! A thread of its own notes the beginning once the drawer is open, and then, at most once a second, how much was written. It sleeps
 //! while nothing is. What it cannot write is told to the write-ahead log and otherwise let go: the app's own data come first.
 
-use super::running;
 use crate::engine::{Connection, Fault, Opener, SharedWriter, Written};
 use crate::events;
+use crate::running;
 use serde_json::{Map, Value as Json, json};
 use std::collections::BTreeMap;
 use std::sync::atomic::{AtomicBool, Ordering};

@@ -11,6 +11,7 @@ use crate::reading::{EXPLAIN, Explained, Going, View};
 use crate::writing::Tx;
 use std::borrow::Cow;
 use std::ops::ControlFlow;
+use std::panic::Location;
 use velvet_core::exchange::has_word;
 use velvet_core::{Argument, Excerpt, Misfit, Value};
 
@@ -110,7 +111,9 @@ impl<'a, A: Access> Sql<'a, A> {
     ///
     /// # Errors
     /// As [`Sql::rows`], and what `work` returns.
+    #[track_caller]
     pub fn for_each<X: Excerpt, G: Going>(self, work: impl FnMut(X) -> G) -> Result<(), Error> {
+        let _open = self.at.held_open(Location::caller())?;
         self.prepared(|asked, statement| asked.each(statement, work))
     }
 

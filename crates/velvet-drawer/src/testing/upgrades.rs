@@ -221,7 +221,7 @@ fn every_record_is_readable(drawer: &Drawer, of: &RecordType) -> Result<(), Erro
 }
 
 fn connection(path: &Path) -> Result<Connection, Fault> {
-    Opener::new(path).relaxed().writer()
+    Opener::new(path).relaxed().new_writer()
 }
 
 /// Makes a file of an old version, without rows.

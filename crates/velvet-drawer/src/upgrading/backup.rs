@@ -3,6 +3,7 @@
 use crate::beside::{self, clear_away};
 use crate::engine::{copy_whole, is_open_here};
 use crate::error::{Doing, Error};
+use crate::unfinished::WORD;
 use std::fs;
 use std::io::{self, Read};
 use std::path::{Path, PathBuf};
@@ -15,7 +16,7 @@ const COUNTERS: std::ops::Range<usize> = 24..100;
 /// The caller holds the lock to write, so nobody else makes a copy of this file meanwhile.
 pub(super) fn keep(path: &Path, word: &str) -> Result<Backup, Error> {
     let doing = "cannot keep the file as it was before it is changed";
-    let unfinished = beside::named(path, "unfinished-copy", 1);
+    let unfinished = beside::named(path, &format!("{WORD}-copy"), 1);
     // An upgrade that was killed may have left half a copy.
     clear_away(&unfinished);
     let place = copy_whole(path, &unfinished)

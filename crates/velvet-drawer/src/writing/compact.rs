@@ -1,7 +1,7 @@
 //! Giving unused space back to the device.
 
 use crate::about::About;
-use crate::drawer::{Drawer, Place, UNTOUCHED};
+use crate::drawer::{Drawer, OpenRead, Place, UNTOUCHED};
 use crate::engine::{Connection, Fault, Opener, Pages};
 use crate::error::{Cause, Doing, Error};
 use crate::space;
@@ -9,7 +9,7 @@ use std::path::Path;
 use std::time::Duration;
 
 /// How much space a drawer takes.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+#[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Space {
     /// The bytes of the file, once everything is merged into it.
     pub bytes: u64,
@@ -18,6 +18,10 @@ pub struct Space {
     pub unused: u64,
     /// The bytes that must be free on the device for [`Drawer::compact`].
     pub needed: u64,
+    /// The bytes of the write-ahead log beside the file. It grows while a read is open, and is cut when that has ended.
+    pub wal: u64,
+    /// The reads that are open in this process, the oldest first.
+    pub open_reads: Vec<OpenRead>,
 }
 
 impl Drawer {
@@ -27,7 +31,8 @@ impl Drawer {
     /// When the file cannot be read.
     pub fn space(&self) -> Result<Space, Error> {
         let doing = || "cannot tell how much space the drawer takes";
-        self.inner.reading(|scope| scope.doing(doing, || Ok(measured(scope.connection)?)))
+        let space = self.inner.reading(|scope| scope.doing(doing, || Ok(measured(scope.connection)?)))?;
+        Ok(self.with_log(space))
     }
 
     /// Gives unused space back to the device, and says how much space the drawer takes then. Keys stay as they are.
@@ -54,7 +59,7 @@ impl Drawer {
     /// ```
     #[doc(alias = "vacuum")]
     pub fn compact(&self) -> Result<Space, Error> {
-        self.inner.with_writer(|scope| {
+        let space = self.inner.with_writer(|scope| {
             scope.doing(
                 || "cannot compact the drawer",
                 || {
@@ -64,7 +69,14 @@ impl Drawer {
                     Ok(compacted(scope.connection, true)?)
                 },
             )
-        })
+        })?;
+        // Where a read is open, the log is cut when that has ended.
+        self.inner.cut_log();
+        Ok(self.with_log(space))
+    }
+
+    fn with_log(&self, space: Space) -> Space {
+        Space { wal: self.inner.pool().log_bytes(), open_reads: self.inner.open_reads(), ..space }
     }
 }
 
@@ -113,5 +125,11 @@ const WAIT: Duration = Duration::from_secs(5);
 fn measured(connection: &Connection) -> Result<Space, Fault> {
     let Pages { count, unused, size } = connection.pages()?;
     // What is used is written to a temporary file, and from there to the write-ahead log.
-    Ok(Space { bytes: count * size, unused: unused * size, needed: (count - unused.min(count)) * size * 2 })
+    Ok(Space {
+        bytes: count * size,
+        unused: unused * size,
+        needed: (count - unused.min(count)) * size * 2,
+        wal: 0,
+        open_reads: Vec::new(),
+    })
 }

@@ -15,7 +15,7 @@ impl Drawer {
     /// Nothing is written then.
     #[inline]
     pub fn insert<T: Record>(&self, record: T) -> Result<Stored<T>, Error> {
-        self.inner.writing(|scope| scope.insert(record))
+        self.inner.transaction(|scope| scope.insert(record))
     }
 
     /// Inserts records in one transaction: all or none.

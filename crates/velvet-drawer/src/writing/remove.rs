@@ -12,7 +12,7 @@ impl Drawer {
     /// When other records link to it and do not allow that ([`Error::is_broken_link`]), or the file cannot be written.
     /// Nothing is removed then.
     pub fn remove<T: Record>(&self, key: Key<T>) -> Result<bool, Error> {
-        self.inner.writing(|scope| scope.remove(key))
+        self.inner.transaction(|scope| scope.remove(key))
     }
 
     /// Removes all records of a type, and says how many there were.
@@ -20,7 +20,7 @@ impl Drawer {
     /// # Errors
     /// As [`Drawer::remove`].
     pub fn remove_all<T: Record>(&self) -> Result<u64, Error> {
-        self.inner.writing(|scope| scope.remove_all::<T>())
+        self.inner.transaction(|scope| scope.remove_all::<T>())
     }
 }
 

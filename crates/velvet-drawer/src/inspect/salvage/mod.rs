@@ -125,7 +125,7 @@ pub fn salvage(from: impl AsRef<Path>, to: impl AsRef<Path>, saved: &mut dyn FnM
     };
     let mut report = Salvaged { lost: source.left_out.take().into_iter().collect(), ..Salvaged::default() };
     new_file::make_new(to.as_ref(), doing, |unfinished| {
-        let connection = Opener::new(unfinished).relaxed().writer()?;
+        let connection = Opener::new(unfinished).relaxed().new_writer()?;
         let mut salvaging = Salvaging {
             seen: vec![false; source.pages as usize + 1],
             source: &mut source,

@@ -1,9 +1,17 @@
 //! Whether a process is still running, as far as the system tells.
 
+/// Whether a process is running; nothing where the system does not tell.
+pub(crate) fn is_running(process: i64) -> Option<bool> {
+    TELLS.then(|| began(process).is_some())
+}
+
+/// Whether the system tells of processes.
+const TELLS: bool = cfg!(any(target_os = "linux", target_os = "android"));
+
 /// When a process began, in the system's own count; nothing where the system does not tell, or there is no such process. With the
 /// number it tells one process from another that is given the same number later.
 pub(crate) fn began(process: i64) -> Option<i64> {
-    if !cfg!(any(target_os = "linux", target_os = "android")) {
+    if !TELLS {
         return None;
     }
     let text = std::fs::read_to_string(format!("/proc/{process}/stat")).ok()?;

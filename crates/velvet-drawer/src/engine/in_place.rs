@@ -1,0 +1,105 @@
+//! Whether the file that is open is still the one at its path.
+//!
+//! The engine goes on with a file that was deleted, or in whose place another was put, as if nothing had happened: what is written then is
+//! in a file that has no name any more, and its log stands beside a file that it is none of.
+
+use super::{Fault, FaultKind};
+use crate::beside::{self, with_companions};
+use std::fs;
+use std::io;
+use std::path::{Path, PathBuf};
+
+/// What tells a file from all others on the device; where the system does not say, only that it is there.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) struct Identity(u64, u64);
+
+/// The file at a path, found without opening it: closing a handle of ours would drop the engine's locks.
+pub(crate) fn identity(path: &Path) -> io::Result<Identity> {
+    looked_at(path).map(|(identity, _)| identity)
+}
+
+/// The file at a path, and how many bytes it has.
+fn looked_at(path: &Path) -> io::Result<(Identity, u64)> {
+    let file = fs::metadata(path)?;
+    #[cfg(unix)]
+    let (device, number) = (std::os::unix::fs::MetadataExt::dev(&file), std::os::unix::fs::MetadataExt::ino(&file));
+    #[cfg(not(unix))]
+    let (device, number) = (0, u64::from(file.is_dir()));
+    Ok((Identity(device, number), file.len()))
+}
+
+/// What became of a file while it was open.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) enum Displaced {
+    /// Nothing is at its path any more.
+    Gone,
+    /// Another file is.
+    Replaced,
+    /// The file is there, and its write-ahead log is not.
+    WithoutLog,
+}
+
+impl Displaced {
+    /// What became of it, as a part of a sentence.
+    pub(crate) fn in_words(self) -> &'static str {
+        match self {
+            Displaced::Gone => "the file was deleted or moved away while it was open",
+            Displaced::Replaced => "another file was put in its place while it was open",
+            Displaced::WithoutLog => "the write-ahead log beside it was deleted or replaced while the file was open",
+        }
+    }
+}
+
+/// The file that is open at a path, and its write-ahead log.
+#[derive(Clone, Debug)]
+pub(crate) struct InPlace {
+    path: PathBuf,
+    file: Identity,
+    log: Option<(PathBuf, Identity)>,
+}
+
+impl InPlace {
+    /// Of a file that was opened this moment; nothing where there is none, as for a drawer in memory.
+    pub(crate) fn of(path: &Path) -> Option<InPlace> {
+        let log = with_companions(path).nth(1).and_then(|log| Some((log.clone(), identity(&log).ok()?)));
+        Some(InPlace { path: path.to_owned(), file: identity(path).ok()?, log })
+    }
+
+    /// How large the write-ahead log is; or what became of the file, where it is not in its place, as far as the system says.
+    pub(crate) fn log_bytes(&self) -> Result<u64, Displaced> {
+        match looked_at(&self.path) {
+            Ok((found, _)) if found != self.file => return Err(Displaced::Replaced),
+            Err(error) if error.kind() == io::ErrorKind::NotFound => return Err(Displaced::Gone),
+            _ => {}
+        }
+        let Some((log, known)) = self.log.as_ref() else { return Ok(0) };
+        match looked_at(log) {
+            Ok((found, _)) if found != *known => Err(Displaced::WithoutLog),
+            Ok((_, bytes)) => Ok(bytes),
+            Err(error) if error.kind() == io::ErrorKind::NotFound => Err(Displaced::WithoutLog),
+            Err(_) => Ok(0),
+        }
+    }
+
+    /// For whoever cannot go on where it is not in its place.
+    pub(super) fn require(&self) -> Result<(), Fault> {
+        let displaced = |how| Fault { kind: FaultKind::Displaced(how), message: String::new() };
+        self.log_bytes().map(drop).map_err(displaced)
+    }
+
+    /// Takes the log of a file that is gone from the path, where it would be laid over the file that is there now or comes next. It gets the
+    /// name that belongs to `kept`, or is removed where all that is in it was kept. The caller has closed the file.
+    pub(crate) fn take_log_away(&self, kept: Option<&Path>) -> io::Result<()> {
+        let Some((log, known)) = &self.log else { return Ok(()) };
+        if !identity(log).is_ok_and(|found| found == *known) {
+            return Ok(());
+        }
+        match kept.and_then(|kept| with_companions(kept).nth(1)) {
+            Some(kept) => fs::rename(log, kept)?,
+            None => fs::remove_file(log)?,
+        }
+        // The engine makes the shared memory anew from the log that is there.
+        let _ = with_companions(&self.path).nth(2).map(fs::remove_file);
+        beside::keep_names(&self.path)
+    }
+}

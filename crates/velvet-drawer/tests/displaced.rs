@@ -1,0 +1,204 @@
+//! What happens where the file of an open drawer is deleted, moved, replaced or upgraded by others, or the process forks.
+
+mod common;
+
+use common::versions::{self, v1};
+use common::{Piece, folder, other_program, piece, schema};
+use std::fs;
+use std::path::{Path, PathBuf};
+use velvet_drawer::{Drawer, Error, KeptFor};
+
+fn companion(path: &Path, end: &str) -> PathBuf {
+    PathBuf::from(format!("{}{end}", path.display()))
+}
+
+/// The marks of all pieces in a file, as another reader of the format sees them.
+fn marks(path: &Path) -> Vec<String> {
+    let program = other_program(path);
+    let mut statement = program.prepare("SELECT mark FROM Piece ORDER BY rowid").unwrap();
+    statement.query_map([], |row| row.get(0)).unwrap().map(Result::unwrap).collect()
+}
+
+fn set_aside(path: &Path) -> Vec<PathBuf> {
+    let kept = Drawer::kept_copies(path).unwrap();
+    assert!(kept.iter().all(|copy| copy.reason == KeptFor::SetAside));
+    kept.into_iter().map(|copy| copy.path).collect()
+}
+
+/// A drawer that holds K-1 and K-2, and a copy beside it from when it held K-1 only.
+fn with_copy(path: &Path) -> (Drawer, PathBuf) {
+    let drawer = Drawer::open(path, schema()).unwrap();
+    drawer.insert(piece("K-1")).unwrap();
+    let copy = path.with_file_name("restored");
+    drawer.copy_to(&copy).unwrap();
+    drawer.insert(piece("K-2")).unwrap();
+    (drawer, copy)
+}
+
+/// Sees that the drawer writes nothing any more, and that it and its closing say why and where all that it held is.
+fn is_over(drawer: Drawer, path: &Path) {
+    let says = |error: &Error| {
+        assert!(error.is_displaced(), "{error}");
+        assert_eq!(error.file(), Some(path));
+        let kept = set_aside(path);
+        assert_eq!(kept.len(), 1);
+        assert!(error.to_string().contains(kept[0].to_str().unwrap()), "{error}");
+    };
+    says(&drawer.insert(piece("K-3")).unwrap_err());
+    says(&drawer.write(|tx| tx.insert(piece("K-4"))).unwrap_err());
+    says(&drawer.read(|view| view.count::<Piece>()).unwrap_err());
+    says(&Drawer::open(path, schema()).unwrap_err());
+    assert_eq!(drawer.count::<Piece>().unwrap(), 2, "what it held can still be read");
+    says(&drawer.close().unwrap_err());
+    assert_eq!(marks(&set_aside(path)[0]), ["K-1", "K-2"]);
+}
+
+#[test]
+fn a_file_that_is_deleted_or_moved_is_noticed_kept_and_not_created_again() {
+    for is_moved in [false, true] {
+        let (_folder, path) = folder();
+        let (drawer, _) = with_copy(&path);
+        match is_moved {
+            true => fs::rename(&path, path.with_file_name("moved")).unwrap(),
+            false => fs::remove_file(&path).unwrap(),
+        }
+        is_over(drawer, &path);
+        assert!(!path.exists() && !companion(&path, "-wal").exists() && !companion(&path, "-shm").exists());
+        Drawer::restore(&path, &set_aside(&path)[0]).unwrap();
+        assert_eq!(Drawer::open(&path, schema()).unwrap().count::<Piece>().unwrap(), 2);
+    }
+}
+
+#[test]
+fn a_file_that_is_put_in_place_of_another_stays_as_it_is() {
+    // Noticed by a transaction, by closing, by dropping.
+    for noticed_by in 0..3 {
+        let (_folder, path) = folder();
+        let (drawer, copy) = with_copy(&path);
+        fs::rename(&copy, &path).unwrap();
+        match noticed_by {
+            0 => is_over(drawer, &path),
+            1 => assert!(drawer.close().unwrap_err().is_displaced()),
+            _ => drop(drawer),
+        }
+        assert_eq!(marks(&path), ["K-1"]);
+        assert_eq!(marks(&set_aside(&path)[0]), ["K-1", "K-2"]);
+        let drawer = Drawer::open(&path, schema()).unwrap();
+        assert_eq!((drawer.count::<Piece>().unwrap(), drawer.opened().log_set_aside.as_ref()), (1, None));
+        drawer.insert(piece("K-5")).unwrap();
+        drawer.close().unwrap();
+        assert_eq!(marks(&path), ["K-1", "K-5"]);
+    }
+}
+
+#[test]
+fn where_the_folder_is_gone_the_drawer_can_still_be_copied_elsewhere() {
+    let (root, path) = folder();
+    let inner = path.with_file_name("app").join("kiln.drawer");
+    let (drawer, _) = with_copy(&inner);
+    fs::remove_dir_all(inner.parent().unwrap()).unwrap();
+    let error = drawer.insert(piece("K-3")).unwrap_err();
+    assert!(error.is_displaced() && error.to_string().contains("Drawer::copy_to"), "{error}");
+    let rescued = root.path().join("rescued");
+    drawer.copy_to(&rescued).unwrap();
+    assert!(drawer.close().unwrap_err().is_displaced());
+    assert_eq!(marks(&rescued), ["K-1", "K-2"]);
+    assert!(!inner.parent().unwrap().exists());
+}
+
+#[test]
+fn where_only_the_log_is_gone_what_was_acknowledged_is_in_the_file() {
+    let (_folder, path) = folder();
+    let (drawer, _) = with_copy(&path);
+    fs::remove_file(companion(&path, "-wal")).unwrap();
+    let error = drawer.insert(piece("K-3")).unwrap_err();
+    assert!(error.is_displaced() && error.to_string().contains("is in the file"), "{error}");
+    assert!(drawer.close().unwrap_err().is_displaced());
+    assert_eq!(marks(&path), ["K-1", "K-2"]);
+    assert_eq!(set_aside(&path), [""; 0].map(PathBuf::from));
+}
+
+#[test]
+fn the_log_of_an_app_that_was_killed_is_not_laid_over_a_copy_that_was_put_in_its_place() {
+    for sessions_before in [0, 1, 4] {
+        let (_folder, path) = folder();
+        for n in 0..sessions_before {
+            let drawer = Drawer::open(&path, schema()).unwrap();
+            drawer.insert(piece(&format!("{n}"))).unwrap();
+            drawer.close().unwrap();
+        }
+        let (drawer, copy) = with_copy(&path);
+        let killed = path.with_file_name("killed.drawer");
+        // What a kill leaves: the file and its log, as they are at this moment.
+        for end in ["", "-wal", "-shm"] {
+            fs::copy(companion(&path, end), companion(&killed, end)).unwrap();
+        }
+        drawer.close().unwrap();
+        let before = marks(&copy);
+        fs::rename(&copy, &killed).unwrap();
+        let drawer = Drawer::open(&killed, schema()).unwrap();
+        let log = drawer.opened().log_set_aside.clone().expect("a log of another moment is told");
+        assert!(log.exists() && set_aside(&killed) == [log]);
+        drawer.close().unwrap();
+        assert_eq!(marks(&killed), before);
+        assert!(Drawer::remove_from_device(&killed).unwrap());
+        assert_eq!(set_aside(&killed), [""; 0].map(PathBuf::from), "the log too");
+    }
+}
+
+#[test]
+fn an_app_whose_file_a_newer_one_upgrades_writes_nothing_more() {
+    let (_folder, path) = folder();
+    let drawer = Drawer::open(&path, versions::schema(1)).unwrap();
+    let piece = |mark: &str| v1::Piece { mark: mark.into(), wt: None, glaze: String::new(), sketch: vec![] };
+    let key = drawer.insert(piece("K-1")).unwrap().key();
+    assert_eq!(drawer.records::<v1::Piece>().collect().unwrap().len(), 1);
+    // Under a second name the same file would be refused, so another process upgrades it.
+    let upgrade = std::process::Command::new(std::env::current_exe().unwrap())
+        .args(["--exact", "the_newer_app", "--nocapture"])
+        .env("VELVET_TEST_UPGRADES", &path)
+        .status();
+    assert!(upgrade.unwrap().success());
+    let before = fs::read(&path).unwrap();
+    let refusals = [
+        drawer.insert(piece("K-2")).unwrap_err(),
+        drawer.write(|tx| tx.remove(key)).unwrap_err(),
+        drawer.records::<v1::Piece>().update(|p| p.glaze.set("Shino")).unwrap_err(),
+        drawer.remove_all::<v1::Photo>().unwrap_err(),
+        drawer.read(|view| view.count::<v1::Piece>()).unwrap_err(),
+        drawer.get(key).unwrap_err(),
+        drawer.records::<v1::Piece>().collect().unwrap_err(),
+    ];
+    for error in refusals {
+        assert!(error.is_newer_version() && error.to_string().contains("version 3"), "{error}");
+    }
+    drawer.close().unwrap();
+    assert!(fs::read(&path).unwrap() == before || !companion(&path, "-wal").exists());
+    let drawer = Drawer::open(&path, versions::schema(3)).unwrap();
+    assert_eq!(drawer.count::<versions::v3::Piece>().unwrap(), 1);
+}
+
+/// The other process of the test above; nothing where this is run as an ordinary test.
+#[test]
+fn the_newer_app() {
+    let Ok(path) = std::env::var("VELVET_TEST_UPGRADES") else { return };
+    Drawer::open(path, versions::schema(3)).unwrap().close().unwrap();
+}
+
+#[cfg(unix)]
+#[test]
+fn a_fork_neither_writes_nor_closes_what_its_parent_has_open() {
+    let (_folder, path) = folder();
+    let (drawer, _) = with_copy(&path);
+    match fork::fork().unwrap() {
+        fork::Fork::Child => {
+            let refused = drawer.insert(piece("K-3")).is_err_and(|error| error.is_in_use());
+            drop(drawer);
+            std::process::exit(if refused { 0 } else { 1 });
+        }
+        fork::Fork::Parent(child) => assert_eq!(fork::waitpid(child).unwrap(), 0),
+    }
+    drawer.insert(piece("K-4")).unwrap();
+    drawer.close().unwrap();
+    assert_eq!(marks(&path), ["K-1", "K-2", "K-4"]);
+}
