@@ -11,11 +11,14 @@ use velvet_drawer::inspect::Exchange;
     name = "velvet",
     version,
     max_term_width = 100,
-    after_help = "Exit codes: 0 fine, 1 something is wrong or differs, 2 could not be done."
+    after_help = "Exit codes: 0 fine, 1 something is wrong or differs, 2 could not be done, 130 ended by Ctrl-C."
 )]
 pub(crate) struct Arguments {
     #[command(subcommand)]
     pub(crate) command: Command,
+    /// For how many seconds views, and whatever else a file computes, may be worked at [default: 3]
+    #[arg(long, value_name = "SECONDS", global = true)]
+    pub(crate) within: Option<u64>,
 }
 
 #[derive(Subcommand)]

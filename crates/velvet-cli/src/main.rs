@@ -9,6 +9,7 @@ mod args;
 mod clean;
 mod commands;
 mod failure;
+mod limits;
 mod pager;
 mod rows;
 mod terminal;
@@ -25,6 +26,8 @@ fn main() -> ExitCode {
     {
         return code;
     }
+    limits::allow(arguments.within);
+    limits::end_at_ctrl_c();
     let result = match arguments.command {
         Command::Demo(arguments) => commands::demo::run(&arguments).map(|()| Verdict::Fine),
         Command::One(arguments) => commands::one::run(&arguments).map(|()| Verdict::Fine),
@@ -59,6 +62,9 @@ fn main() -> ExitCode {
         Err(failure) if failure.is_closed_pipe() => ExitCode::SUCCESS,
         Err(failure) => {
             terminal::say_failure(&failure.to_string());
+            if limits::limits().cancel.is_cancelled() {
+                return ExitCode::from(limits::ENDED);
+            }
             ExitCode::from(failure::COULD_NOT)
         }
     }

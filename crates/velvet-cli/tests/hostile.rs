@@ -169,3 +169,131 @@ fn what_comes_out_for_programs_is_cleaned_where_a_person_looks_at_it() {
     let sql = velvet(&["export", path, "--as", "sql"]).output().unwrap().stdout;
     assert!(String::from_utf8(sql).unwrap().contains("\u{1b}[2J\u{1b}[8m\u{9b}31m\u{202e}"));
 }
+
+/// A file with a plain table, and what is made to hurt whoever looks.
+fn hurtful(folder: &Path, name: &str, statements: &str) -> String {
+    let path = folder.join(name);
+    let file = Connection::open(&path).unwrap();
+    file.pragma_update(None, "foreign_keys", false).unwrap();
+    file.execute_batch("CREATE TABLE plain (a TEXT); INSERT INTO plain VALUES ('one'), ('two')").unwrap();
+    file.execute_batch(statements).unwrap();
+    path.to_str().unwrap().to_owned()
+}
+
+/// Runs the command with little memory, and little time for what files define.
+fn bounded(arguments: &[&str]) -> (i32, String) {
+    let program = assert_cmd::cargo::cargo_bin("velvet");
+    let mut shell = assert_cmd::Command::new("bash");
+    shell.args(["-c", "ulimit -v 500000; exec \"$@\"", "velvet", program.to_str().unwrap(), "--within", "1"]);
+    let output = shell.args(arguments).timeout(std::time::Duration::from_secs(30)).output().unwrap();
+    let said = String::from_utf8_lossy(&output.stdout).into_owned() + &String::from_utf8_lossy(&output.stderr);
+    (output.status.code().unwrap_or_else(|| panic!("{arguments:?} took too long, or too much: {said}")), said)
+}
+
+#[test]
+fn files_that_are_made_to_hurt_cost_little_and_the_rest_of_them_is_shown() {
+    let folder = tempfile::tempdir().unwrap();
+    let twice = |n: u32| format!("CREATE VIEW v{n} AS SELECT x.a FROM v{} x, v{} y;", n - 1, n - 1);
+    let files = [
+        hurtful(
+            folder.path(),
+            "endless",
+            "CREATE VIEW v AS WITH RECURSIVE n (i) AS (SELECT 1 UNION ALL SELECT i + 1 FROM n) SELECT i FROM n",
+        ),
+        hurtful(
+            folder.path(),
+            "twice",
+            &("CREATE VIEW v0 AS SELECT a FROM plain;".to_owned() + &(1..41).map(twice).collect::<String>()),
+        ),
+        hurtful(
+            folder.path(),
+            "large",
+            "CREATE TABLE v (a, b AS (hex(zeroblob(400000000)))); INSERT INTO v (a) VALUES ('one');
+             CREATE VIEW w AS SELECT hex(zeroblob(450000000)) AS h FROM plain",
+        ),
+    ];
+    for file in &files {
+        let new = |name: &str| format!("{file}.{name}");
+        for arguments in [
+            vec!["overview", file],
+            vec!["records", file, "plain"],
+            vec!["one", file, "plain", "#1"],
+            vec!["search", file, "one"],
+            vec!["query", file, "SELECT * FROM plain"],
+            vec!["structure", file],
+            vec!["export", file, "plain"],
+            vec!["compare", file, file],
+        ] {
+            let (code, said) = bounded(&arguments);
+            assert!(code == 0 && (said.contains("plain") || said.contains("one")), "{arguments:?}: {said}");
+            // Counting the rows of a large view is no work.
+            let counts = arguments[0] == "overview" && !file.ends_with("large");
+            if counts || ["search", "compare"].contains(&arguments[0]) {
+                assert!(said.contains("Note: `"), "{arguments:?} names what it does not show: {said}");
+            }
+        }
+        for arguments in [vec!["check", file], vec!["copy", file, &new("copy")], vec!["export", file, "--as", "sql"]] {
+            let (code, said) = bounded(&arguments);
+            assert_eq!(code, 0, "{arguments:?}: {said}");
+        }
+        for arguments in [
+            vec!["records", file, "v"],
+            vec!["records", file, "v40"],
+            vec!["records", file, "w"],
+            vec!["query", file, "SELECT count(*) FROM v40"],
+            vec!["salvage", file, &new("saved")],
+            vec!["compact", &new("copy")],
+            vec!["import", &new("copy"), &new("none.jsonl"), "--table", "v"],
+            vec!["sessions", file],
+            vec!["trail", file],
+            vec!["follow", file, "--seconds", "1"],
+        ] {
+            assert!(bounded(&arguments).0 <= 2, "{arguments:?}");
+        }
+    }
+    // What is stored beside a computed column is shown.
+    assert!(bounded(&["records", &files[2], "v"]).1.contains("what is computed in `v` (b) is not shown"));
+    let pipe = folder.path().join("pipe");
+    assert!(std::process::Command::new("mkfifo").arg(&pipe).status().unwrap().success());
+    for command in ["overview", "check", "export", "sessions"] {
+        let (code, said) = bounded(&[command, pipe.to_str().unwrap()]);
+        assert!(code == 2 && said.contains("it is a pipe or a device"), "{said}");
+    }
+    let (code, said) = bounded(&["overview", folder.path().to_str().unwrap()]);
+    assert!(code == 0 && said.contains("9 databases"), "{said}");
+}
+
+#[test]
+fn a_file_of_thousands_of_tables_is_looked_through_in_one_go() {
+    let folder = tempfile::tempdir().unwrap();
+    let table = |n: u32| format!("CREATE TABLE t{n} (a TEXT, n REFERENCES t{n}); INSERT INTO t{n} VALUES ('one', 1);");
+    let file =
+        hurtful(folder.path(), "many", &("BEGIN;".to_owned() + &(0..3_000).map(table).collect::<String>() + "COMMIT"));
+    for arguments in
+        [vec!["overview", &file], vec!["search", &file, "two"], vec!["structure", &file], vec!["compare", &file, &file]]
+    {
+        let (code, said) = bounded(&arguments);
+        assert_eq!(code, 0, "{arguments:?}: {said}");
+    }
+}
+
+#[test]
+fn ctrl_c_ends_what_is_running_and_leaves_nothing_behind() {
+    let folder = tempfile::tempdir().unwrap();
+    let file = hurtful(folder.path(), "plain", "");
+    let temporary = folder.path().join("temporary");
+    std::fs::create_dir(&temporary).unwrap();
+    let endless = "SELECT count(*) FROM plain a, plain b, plain c, plain d, plain e, plain f, plain g, plain h, plain i, plain j, \
+        plain k, plain l, plain m, plain n, plain o, plain p, plain q, plain r, plain s, plain t, plain u, plain v, plain w, plain x, \
+        plain y, plain z, plain aa, plain bb, plain cc, plain dd, plain ee, plain ff, plain gg, plain hh, plain ii, plain jj, plain kk";
+    for (arguments, code) in [(vec!["follow", &file], 0), (vec!["query", &file, endless], 130)] {
+        let mut command = std::process::Command::new(assert_cmd::cargo::cargo_bin("velvet"));
+        let child =
+            command.args(&arguments).env("TMPDIR", &temporary).stdout(std::process::Stdio::null()).spawn().unwrap();
+        std::thread::sleep(std::time::Duration::from_millis(700));
+        let pid = child.id().to_string();
+        assert!(std::process::Command::new("kill").args(["-INT", &pid]).status().unwrap().success());
+        assert_eq!(child.wait_with_output().unwrap().status.code(), Some(code), "{arguments:?}");
+        assert_eq!(std::fs::read_dir(&temporary).unwrap().count(), 0);
+    }
+}

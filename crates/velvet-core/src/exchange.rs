@@ -1,12 +1,13 @@
 //! Values in files that people and other programs exchange: JSON Lines and comma-separated values, without loss; and statements in a
 //! text of many.
 
-use crate::hex::{from_hex, hex};
+use crate::hex::{from_hex, hex, write_hex};
 use crate::structure::Kind;
 use crate::value::{Value, ValueRef};
 use serde::{Serialize, Serializer};
 use serde_json::value::RawValue;
 use serde_json::{Value as Json, json};
+use std::io::{self, Write};
 
 /// A value as JSON. What JSON has no form for is an object that says what it is: `{"bytes": "00ff"}`, `{"real": "inf"}`.
 ///
@@ -23,15 +24,30 @@ use serde_json::{Value as Json, json};
 /// assert_eq!(to_json(ValueRef::Text("[1.50]"), None), r#""[1.50]""#);
 /// ```
 pub fn to_json(value: ValueRef<'_>, kind: Option<&Kind>) -> String {
+    let mut out = Vec::new();
+    // Memory takes everything.
+    let _ = write_json(value, kind, &mut out);
+    String::from_utf8(out).unwrap_or_default()
+}
+
+/// Writes a value in the form that [`to_json`] gives it, without holding it once more.
+///
+/// # Errors
+/// When `out` cannot be written.
+pub fn write_json(value: ValueRef<'_>, kind: Option<&Kind>, out: &mut dyn Write) -> io::Result<()> {
     match (value, kind) {
-        (ValueRef::Missing, _) => "null".into(),
-        (ValueRef::Integer(n @ (0 | 1)), Some(Kind::Bool)) => (n == 1).to_string(),
-        (ValueRef::Integer(n), _) => n.to_string(),
-        (ValueRef::Real(x), _) if x.is_finite() => Json::from(x).to_string(),
-        (ValueRef::Real(x), _) => json!({ "real": if x > 0.0 { "inf" } else { "-inf" } }).to_string(),
-        (ValueRef::Text(text), Some(Kind::Json)) if is_nested(text) => text.to_owned(),
-        (ValueRef::Text(text), _) => Json::from(text).to_string(),
-        (ValueRef::BrokenText(bytes) | ValueRef::Bytes(bytes), _) => json!({ "bytes": hex(bytes) }).to_string(),
+        (ValueRef::Missing, _) => out.write_all(b"null"),
+        (ValueRef::Integer(n @ (0 | 1)), Some(Kind::Bool)) => write!(out, "{}", n == 1),
+        (ValueRef::Integer(n), _) => write!(out, "{n}"),
+        (ValueRef::Real(x), _) if x.is_finite() => write!(out, "{}", Json::from(x)),
+        (ValueRef::Real(x), _) => write!(out, "{}", json!({ "real": if x > 0.0 { "inf" } else { "-inf" } })),
+        (ValueRef::Text(text), Some(Kind::Json)) if is_nested(text) => out.write_all(text.as_bytes()),
+        (ValueRef::Text(text), _) => Ok(serde_json::to_writer(out, text)?),
+        (ValueRef::BrokenText(bytes) | ValueRef::Bytes(bytes), _) => {
+            out.write_all(b"{\"bytes\":\"")?;
+            write_hex(bytes, out)?;
+            out.write_all(b"\"}")
+        }
     }
 }
 
@@ -173,108 +189,4 @@ fn number(text: &str) -> Option<Value> {
     }
     let is_number = text.starts_with(|c: char| c.is_ascii_digit() || matches!(c, '-' | '+' | '.' | 'i'));
     text.parse::<f64>().ok().filter(|x| is_number && !x.is_nan()).map(Value::Real)
-}
-
-/// The statements of a text, each with the number of the line on which it begins. They are told apart by semicolons outside of quotes,
-/// comments and the bodies of triggers.
-///
-/// ```
-/// use velvet_core::exchange::statements;
-/// let text = "create table t (a); -- one; two\ncreate trigger x after insert on t begin select case 1 when 1 then 2 end; end;";
-/// let statements = statements(text);
-/// assert_eq!(statements[0], (1, "create table t (a)"));
-/// assert!(statements[1].0 == 2 && statements[1].1.ends_with("2 end; end") && statements.len() == 2);
-/// ```
-pub fn statements(text: &str) -> Vec<(usize, &str)> {
-    let bytes = text.as_bytes();
-    let (mut all, mut at, mut line) = (Vec::new(), 0, 1);
-    // Where the statement begins, on which line, whether anything of it was seen but comments, and how many words.
-    let (mut begin, mut begun_on, mut is_begun, mut words) = (0, 1, false, 0);
-    let (mut is_trigger, mut body) = (false, Body::Inside);
-    while at < bytes.len() {
-        let rest = &text[at..];
-        let was_begun = is_begun;
-        let skipped = skipped(rest);
-        is_begun |= bytes[at] != b';' && !bytes[at].is_ascii_whitespace() && !is_comment(rest);
-        let next = match bytes[at] {
-            _ if skipped > 0 => at + skipped,
-            b';' if is_trigger && body != Body::Ended => {
-                body = Body::AfterStatement;
-                at + 1
-            }
-            b';' => {
-                if is_begun {
-                    all.push((begun_on, text[begin..at].trim()));
-                }
-                (is_begun, words, is_trigger, body) = (false, 0, false, Body::Inside);
-                at + 1
-            }
-            byte if byte.is_ascii_alphabetic() || byte == b'_' => {
-                let word = word(rest);
-                words += 1;
-                is_trigger |= words <= 3 && word.eq_ignore_ascii_case("trigger");
-                let ends = body == Body::AfterStatement && word.eq_ignore_ascii_case("end");
-                body = if ends { Body::Ended } else { Body::Inside };
-                at + word.len()
-            }
-            _ => at + rest.chars().next().map_or(1, char::len_utf8),
-        };
-        if is_begun && !was_begun {
-            (begin, begun_on) = (at, line);
-        }
-        line += text[at..next].matches('\n').count();
-        at = next;
-    }
-    if is_begun {
-        all.push((begun_on, text[begin..].trim()));
-    }
-    all
-}
-
-fn is_comment(text: &str) -> bool {
-    text.starts_with("--") || text.starts_with("/*")
-}
-
-/// How long the quoted name, text or comment is with which a text begins; 0 where it begins with none.
-fn skipped(text: &str) -> usize {
-    let to = |end: Option<usize>, length: usize| end.map_or(text.len(), |end| end + length);
-    match text.as_bytes().first() {
-        Some(quote @ (b'\'' | b'"' | b'`')) => to(text[1..].find(char::from(*quote)), 2),
-        Some(b'[') => to(text.find(']'), 1),
-        Some(b'-') if text.starts_with("--") => to(text.find('\n'), 0),
-        Some(b'/') if text.starts_with("/*") => to(text.find("*/"), 2),
-        _ => 0,
-    }
-}
-
-/// The word with which a text begins.
-fn word(text: &str) -> &str {
-    &text[..text.find(|c: char| !c.is_alphanumeric() && c != '_').unwrap_or(text.len())]
-}
-
-/// Whether a statement has this word, in small or large letters, outside of quotes and comments.
-///
-/// ```
-/// use velvet_core::exchange::has_word;
-/// assert!(has_word("select 1 Where 1", "where"));
-/// assert!(!has_word("select \"where\", 'where', nowhere from t -- where", "where"));
-/// ```
-pub fn has_word(statement: &str, wanted: &str) -> bool {
-    let mut rest = statement;
-    while let Some(first) = rest.chars().next() {
-        let found = word(rest);
-        if found.eq_ignore_ascii_case(wanted) {
-            return true;
-        }
-        rest = &rest[skipped(rest).max(found.len()).max(first.len_utf8())..];
-    }
-    false
-}
-
-/// How far the body of a trigger has come.
-#[derive(Clone, Copy, PartialEq, Eq)]
-enum Body {
-    Inside,
-    AfterStatement,
-    Ended,
 }

@@ -8,6 +8,9 @@ use jiff::SignedDuration;
 /// What stands for a missing value.
 pub(crate) const MISSING: &str = "–";
 
+/// How many characters of a long text are shown in a row; no screen has more room.
+const CHARACTERS_SHOWN: usize = 2_000;
+
 /// How many bytes of a long value are shown.
 const BYTES_SHOWN: usize = 12;
 
@@ -46,7 +49,7 @@ pub fn shown(value: ValueRef<'_>, kind: Option<&Kind>) -> Shown {
         (ValueRef::Real(x), _) => of(x.to_string(), Tone::Number),
         (ValueRef::Text(""), _) => of("\"\"".into(), Tone::Sign),
         (ValueRef::Text(text), Some(Kind::Timestamp | Kind::DateTime | Kind::Time)) => of(time(text), Tone::Plain),
-        (ValueRef::Text(text), _) => of(line(text), Tone::Plain),
+        (ValueRef::Text(text), _) => of(short(text), Tone::Plain),
         (ValueRef::BrokenText(bytes), _) => of(format!("not UTF-8: {}", some_bytes(bytes)), Tone::Sign),
         (ValueRef::Bytes(bytes), _) => of(some_bytes(bytes), Tone::Sign),
     }
@@ -68,6 +71,14 @@ fn some_bytes(bytes: &[u8]) -> String {
         0 => "<no bytes>".into(),
         1 => format!("<1 byte: {}>", start.concat()),
         count => format!("<{count} bytes: {}{more}>", start.join(" ")),
+    }
+}
+
+/// The beginning of a text on one line, and how long it is where that is not all.
+fn short(text: &str) -> String {
+    match text.char_indices().nth(CHARACTERS_SHOWN) {
+        Some((end, _)) => format!("{}… ({} bytes)", line(&text[..end]), text.len()),
+        None => line(text),
     }
 }
 

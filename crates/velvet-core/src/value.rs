@@ -1,6 +1,7 @@
 //! What a cell of the file can hold, without its Rust type.
 
-use crate::hex::hex;
+use crate::hex::write_hex;
+use std::io::{self, Write};
 
 /// One stored value, owned.
 #[derive(Clone, Debug, PartialEq)]
@@ -35,6 +36,15 @@ pub enum ValueRef<'a> {
 }
 
 impl Value {
+    /// How many bytes it takes, about.
+    pub fn bytes(&self) -> u64 {
+        match self {
+            Value::Text(text) => text.len() as u64,
+            Value::Bytes(bytes) => bytes.len() as u64,
+            Value::Missing | Value::Integer(_) | Value::Real(_) => 8,
+        }
+    }
+
     /// The same value, borrowed.
     pub fn as_ref(&self) -> ValueRef<'_> {
         match self {
@@ -48,19 +58,42 @@ impl Value {
 
     /// The value as a literal of a statement.
     pub fn literal(&self) -> String {
+        let mut out = Vec::new();
+        // Memory takes everything.
+        let _ = self.as_ref().write_literal(&mut out);
+        String::from_utf8(out).unwrap_or_default()
+    }
+}
+
+impl ValueRef<'_> {
+    /// Writes the value as a literal of a statement, without holding it once more. Text that is not UTF-8 is written as bytes.
+    ///
+    /// # Errors
+    /// When `out` cannot be written.
+    pub fn write_literal(self, out: &mut dyn Write) -> io::Result<()> {
+        let digits = |out: &mut dyn Write, bytes: &[u8], begin: &str, end: &str| {
+            out.write_all(begin.as_bytes())?;
+            write_hex(bytes, out)?;
+            out.write_all(end.as_bytes())
+        };
         match self {
-            Value::Missing => "NULL".into(),
+            ValueRef::Missing => out.write_all(b"NULL"),
             // The digits of the least are above the greatest, and would be read as a decimal number.
-            Value::Integer(i64::MIN) => "(-9223372036854775807 - 1)".into(),
-            Value::Integer(n) => n.to_string(),
-            Value::Real(x) if x.is_infinite() => if *x > 0.0 { "9e999" } else { "-9e999" }.into(),
-            Value::Real(x) => format!("{x:?}"),
+            ValueRef::Integer(i64::MIN) => out.write_all(b"(-9223372036854775807 - 1)"),
+            ValueRef::Integer(n) => write!(out, "{n}"),
+            ValueRef::Real(x) if x.is_infinite() => out.write_all(if x > 0.0 { b"9e999" } else { b"-9e999" }),
+            ValueRef::Real(x) => write!(out, "{x:?}"),
             // A literal in quotes ends where a character of no meaning stands.
-            Value::Text(text) if text.contains('\0') => {
-                format!("(CAST(x'{}' AS TEXT))", hex(text.as_bytes()))
+            ValueRef::Text(text) if text.contains('\0') => digits(out, text.as_bytes(), "(CAST(x'", "' AS TEXT))"),
+            ValueRef::Text(text) => {
+                out.write_all(b"'")?;
+                for (at, part) in text.split('\'').enumerate() {
+                    out.write_all(if at > 0 { b"''" } else { b"" })?;
+                    out.write_all(part.as_bytes())?;
+                }
+                out.write_all(b"'")
             }
-            Value::Text(text) => format!("'{}'", text.replace('\'', "''")),
-            Value::Bytes(bytes) => format!("x'{}'", hex(bytes)),
+            ValueRef::BrokenText(bytes) | ValueRef::Bytes(bytes) => digits(out, bytes, "x'", "'"),
         }
     }
 }

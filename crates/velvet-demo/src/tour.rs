@@ -10,7 +10,7 @@ use std::process::Command;
 use std::thread;
 use std::time::Duration;
 use velvet_drawer::Drawer;
-use velvet_drawer::inspect::{Exchange, File, import, import_sql};
+use velvet_drawer::inspect::{Exchange, File, Limits, import, import_sql};
 use velvet_phone::{Phone, Running, Sandbox};
 
 /// What the tour leaves to look at.
@@ -144,12 +144,12 @@ fn move_house(folder: &Path, out: &mut dyn Write) -> Result<(), Box<dyn Error + 
     let (by_sql, by_lines) = (folder.join("moved-by-sql.drawer"), folder.join("moved-by-json.drawer"));
     let mut sql = Vec::new();
     kiln.export_all(Exchange::SqlText, &mut sql)?;
-    let statements = import_sql(&by_sql, std::str::from_utf8(&sql)?)?;
+    let statements = import_sql(&by_sql, std::str::from_utf8(&sql)?, &Limits::default())?;
     relay(out, &format!("{FILE} became {statements} statements in SQL, and those became moved-by-sql.drawer"))?;
     let mut lines = Vec::new();
     kiln.export_all(Exchange::JsonLines, &mut lines)?;
     Drawer::options().without_sessions().open(&by_lines, version_3::schema())?.close()?;
-    let rows = import(&by_lines, None, Exchange::JsonLines, &mut lines.as_slice())?;
+    let rows = import(&by_lines, None, Exchange::JsonLines, &mut lines.as_slice(), &Limits::default())?;
     relay(out, &format!("its rows became {rows} lines of JSON, and those became moved-by-json.drawer"))?;
     for moved in [by_sql, by_lines] {
         let comparison = kiln.compare(&File::open(&moved)?, &mut |_| Ok(()), &mut |_| ())?;

@@ -62,6 +62,7 @@ pub(crate) enum Cause {
     AlreadyThere,
     BadQuery,
     Device,
+    BeyondBounds,
     Cancelled,
     Own,
     Engine,
@@ -125,7 +126,9 @@ predicates! {
     is_bad_query: BadQuery;
     /// The device failed to read or write.
     is_device: Device;
-    /// Opening was cancelled.
+    /// What the file defines would take more time, or more memory, than it may.
+    is_beyond_bounds: BeyondBounds;
+    /// It was cancelled.
     is_cancelled: Cancelled;
     /// The app's own error, from [`Error::own`].
     is_own: Own;
@@ -222,6 +225,12 @@ impl Error {
     /// Whether the engine said something that has no meaning of its own here.
     pub(crate) fn is_engine(&self) -> bool {
         self.0.cause == Cause::Engine
+    }
+
+    /// What went wrong, alone.
+    #[cfg(feature = "inspect")]
+    pub(crate) fn problem(&self) -> &str {
+        &self.0.problem
     }
 
     /// Whether it is still to be said what was being done.
@@ -328,6 +337,22 @@ impl From<Fault> for Error {
             ),
             FaultKind::Device => of(Cause::Device, &format!("the device failed to read or write ({message})"))
                 .advise("Try again; if it fails again, copy the file to another device"),
+            FaultKind::Interrupted(Some(within)) => of(
+                Cause::BeyondBounds,
+                &format!("what the file defines, such as a view, takes longer than the {within:?} that it may"),
+            )
+            .advise("If the file is one to trust, allow it more time (`within`)"),
+            FaultKind::Interrupted(None) => of(Cause::Cancelled, "it was cancelled"),
+            FaultKind::Endless(parts) => of(
+                Cause::BeyondBounds,
+                &format!("views that stand for each other make more of it than can be read ({parts} parts)"),
+            )
+            .advise("Read the tables that the views show"),
+            FaultKind::OutOfProportion => of(
+                Cause::BeyondBounds,
+                "a value that is computed there, such as by a view, is larger than the whole file",
+            )
+            .advise("Read the columns that are stored, and leave out those that are computed"),
             FaultKind::Clash(columns) => {
                 of(Cause::Clash, &format!("two records would have the same {}", columns.join(" and ")))
                     .advise("Choose another value, or change the record that has it")

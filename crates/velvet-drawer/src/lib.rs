@@ -14,6 +14,7 @@ pub mod testing;
 
 mod about;
 mod beside;
+mod cancel;
 mod changes;
 mod copying;
 mod drawer;
@@ -35,6 +36,7 @@ mod unfinished;
 mod upgrading;
 mod writing;
 
+pub use cancel::Cancel;
 pub use changes::{Applied, Apply, Changed, ChangesSince, Position};
 pub use drawer::{Access, Alone, Drawer, MayWrite, Mode, OpenRead, Opened, Reads, Scope, Writes};
 pub use error::Error;

@@ -3,7 +3,7 @@
 mod common;
 
 use common::{folder, other_program};
-use velvet_drawer::inspect::{Checked, File, Page, ProblemKind, TrailOf, salvage};
+use velvet_drawer::inspect::{Checked, File, Limits, Page, ProblemKind, TrailOf, salvage};
 use velvet_drawer::{Choice, Drawer, Key, Record, Schema, Trail};
 
 #[derive(Choice, Clone, Copy, Debug)]
@@ -137,7 +137,7 @@ fn damage_is_found_wherever_it_is_and_nothing_panics() {
         }
         // Where the header is there, whatever else is not, something comes of it.
         let saved = folder.path().join("saved.drawer");
-        match salvage(&damaged, &saved, &mut |_| ()) {
+        match salvage(&damaged, &saved, &mut |_| (), &Limits::default()) {
             Ok(salvaged) => {
                 std::fs::remove_file(&saved).unwrap();
                 rows += salvaged.tables.iter().map(|t| t.rows).sum::<u64>();

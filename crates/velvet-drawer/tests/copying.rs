@@ -4,7 +4,7 @@ mod common;
 
 use common::{Piece, folder, piece};
 use velvet_drawer::inspect::{File, Told, TrailOf, compact};
-use velvet_drawer::{Drawer, Error, Record, Schema, Trail};
+use velvet_drawer::{Cancel, Drawer, Error, Record, Schema, Trail};
 
 #[derive(Record, Debug)]
 struct Customer {
@@ -138,7 +138,7 @@ fn files_of_any_program_are_compacted_also_while_they_are_open() {
     let drawer = Drawer::open(&path, schema()).unwrap();
     drawer.insert_all((0..800).map(|n| Piece { remarks: "x".repeat(900), ..piece(&n.to_string()) })).unwrap();
     drawer.records::<Piece>().filter(|p| p.mark.is_not("7")).remove().unwrap();
-    let (before, after) = compact(&path).unwrap();
+    let (before, after) = compact(&path, &Cancel::default()).unwrap();
     assert!(after.bytes < before.bytes / 4 && after.unused == 0, "{before:?} {after:?}");
     assert_eq!(drawer.count::<Piece>().unwrap(), 1);
     drawer.insert(piece("new")).unwrap();
@@ -149,11 +149,11 @@ fn files_of_any_program_are_compacted_also_while_they_are_open() {
     let other = common::other_program(&foreign);
     other.execute_batch("CREATE TABLE t (a); INSERT INTO t SELECT randomblob(900) FROM json_each(json('[' || substr(replace(hex(zeroblob(400)), '00', ',1'), 2) || ']'))").unwrap();
     other.execute_batch("DELETE FROM t WHERE rowid > 3").unwrap();
-    let (before, after) = compact(&foreign).unwrap();
+    let (before, after) = compact(&foreign, &Cancel::default()).unwrap();
     assert!(after.bytes < before.bytes / 4, "{before:?} {after:?}");
     assert_eq!(other.query_row("SELECT count(*) FROM t", [], |row| row.get::<_, i64>(0)).unwrap(), 3);
-    assert!(compact(folder.path().join("nowhere.db")).unwrap_err().is_file_missing());
+    assert!(compact(folder.path().join("nowhere.db"), &Cancel::default()).unwrap_err().is_file_missing());
     std::fs::write(folder.path().join("text.db"), "no database, but long enough to have a header if it were one")
         .unwrap();
-    assert!(compact(folder.path().join("text.db")).unwrap_err().is_not_a_database());
+    assert!(compact(folder.path().join("text.db"), &Cancel::default()).unwrap_err().is_not_a_database());
 }

@@ -6,9 +6,10 @@ use common::everything::{self, Everything};
 use common::{Photo, Piece, Stage, folder, glaze, other_program, piece, schema};
 use proptest::prelude::*;
 use std::path::Path;
+use std::time::Duration;
 use velvet_core::Value;
 use velvet_core::exchange::key_list;
-use velvet_drawer::inspect::{Exchange, File, import, import_sql};
+use velvet_drawer::inspect::{Exchange, File, Limits, import, import_sql};
 use velvet_drawer::{Drawer, Error, Stored, Trail};
 
 fn exported(path: &Path, table: Option<&str>, form: Exchange) -> String {
@@ -64,11 +65,11 @@ proptest! {
             let copy = folder.path().join(format!("{form:?}.db"));
             std::fs::copy(&empty, &copy).unwrap();
             let text = exported(&path, Some("t"), form);
-            prop_assert_eq!(import(&copy, Some("t"), form, &mut text.as_bytes()).unwrap(), rows.len() as u64);
+            prop_assert_eq!(import(&copy, Some("t"), form, &mut text.as_bytes(), &Limits::default()).unwrap(), rows.len() as u64);
             same(&path, &copy);
         }
         let copy = folder.path().join("sql.db");
-        import_sql(&copy, &exported(&path, None, Exchange::SqlText)).unwrap();
+        import_sql(&copy, &exported(&path, None, Exchange::SqlText), &Limits::default()).unwrap();
         same(&path, &copy);
     }
 }
@@ -125,10 +126,10 @@ fn tables_of_another_program_are_its_own_whatever_their_names() {
     let names = ["velvet_about", "velvet_sessions", "velvet_search_t"];
     assert_eq!(File::open(&path).unwrap().table_names().unwrap(), names);
     let [sql, saved] = ["sql.db", "saved.db"].map(|name| folder.path().join(name));
-    import_sql(&sql, &exported(&path, None, Exchange::SqlText)).unwrap();
+    import_sql(&sql, &exported(&path, None, Exchange::SqlText), &Limits::default()).unwrap();
     let lines = exported(&path, None, Exchange::JsonLines);
-    assert_eq!(import(&empty, None, Exchange::JsonLines, &mut lines.as_bytes()).unwrap(), 2);
-    let salvaged = velvet_drawer::inspect::salvage(&path, &saved, &mut |_| ()).unwrap();
+    assert_eq!(import(&empty, None, Exchange::JsonLines, &mut lines.as_bytes(), &Limits::default()).unwrap(), 2);
+    let salvaged = velvet_drawer::inspect::salvage(&path, &saved, &mut |_| (), &Limits::default()).unwrap();
     assert_eq!((salvaged.tables.len(), salvaged.lost), (3, vec![]));
     for other in [&sql, &empty, &saved] {
         same(&path, other);
@@ -159,16 +160,19 @@ fn a_drawer_comes_back_whole() {
     Drawer::open(copy("lines.drawer"), schema()).unwrap().close().unwrap();
     let lines = exported(&path, None, Exchange::JsonLines);
     let backwards = lines.lines().rev().collect::<Vec<_>>().join("\n");
-    assert_eq!(import(copy("lines.drawer"), None, Exchange::JsonLines, &mut backwards.as_bytes()).unwrap(), 31);
+    assert_eq!(
+        import(copy("lines.drawer"), None, Exchange::JsonLines, &mut backwards.as_bytes(), &Limits::default()).unwrap(),
+        31
+    );
     same(&path, &copy("lines.drawer"));
 
-    import_sql(copy("sql.drawer"), &exported(&path, None, Exchange::SqlText)).unwrap();
+    import_sql(copy("sql.drawer"), &exported(&path, None, Exchange::SqlText), &Limits::default()).unwrap();
     same(&path, &copy("sql.drawer"));
     assert!(File::open(copy("sql.drawer")).unwrap().check(&mut |_| ()).unwrap().is_sound());
     let drawer = Drawer::open(copy("sql.drawer"), schema()).unwrap();
     assert_eq!(drawer.insert(piece("new")).unwrap().key().number(), bowls[29].key().number() + 1);
     drop(drawer);
-    assert!(import_sql(copy("sql.drawer"), "").unwrap_err().is_already_there());
+    assert!(import_sql(copy("sql.drawer"), "", &Limits::default()).unwrap_err().is_already_there());
 }
 
 fn refused(result: Result<u64, Error>, path: &Path) -> String {
@@ -193,7 +197,8 @@ fn each_line_that_does_not_fit_is_named_and_nothing_is_written() {
         {"mark":"K-5","stage":"bisque","remarks":"","grams":-1}
         {"mark":"K-6","stage":"bisque"}
         {"table":"glaze","row":{"name":"Shino"}}"#;
-    let said = refused(import(&path, Some("piece"), Exchange::JsonLines, &mut lines.as_bytes()), &path);
+    let said =
+        refused(import(&path, Some("piece"), Exchange::JsonLines, &mut lines.as_bytes(), &Limits::default()), &path);
     assert_eq!(
         said,
         "cannot import: line 3 has a column `gramms`, which `piece` has not; did you mean `grams`?; \
@@ -206,11 +211,14 @@ fn each_line_that_does_not_fit_is_named_and_nothing_is_written() {
          Mend these, or leave them out, and import again"
     );
     let csv = "mark,stage,remarks,glaze\nK-7,bisque,,99\n";
-    let said = refused(import(&path, Some("piece"), Exchange::Csv, &mut csv.as_bytes()), &path);
+    let said = refused(import(&path, Some("piece"), Exchange::Csv, &mut csv.as_bytes(), &Limits::default()), &path);
     assert!(said.contains("of `piece` links to a `glaze` that is neither there nor comes"), "{said}");
-    let said = refused(import(&path, None, Exchange::Csv, &mut csv.as_bytes()), &path);
+    let said = refused(import(&path, None, Exchange::Csv, &mut csv.as_bytes(), &Limits::default()), &path);
     assert!(said.contains("Name the table"), "{said}");
-    let said = refused(import(&path, Some("piece"), Exchange::Csv, &mut "mark,stage\na,b,c\n".as_bytes()), &path);
+    let said = refused(
+        import(&path, Some("piece"), Exchange::Csv, &mut "mark,stage\na,b,c\n".as_bytes(), &Limits::default()),
+        &path,
+    );
     assert!(said.contains("line: 2"), "{said}");
     assert!(before == std::fs::read(&path).unwrap(), "something was written");
 
@@ -219,12 +227,29 @@ fn each_line_that_does_not_fit_is_named_and_nothing_is_written() {
         ("CREATE TABLE t (a);\n\nATTACH 'x.db' AS x;", "line 3: it is about another file"),
         (
             "CREATE TABLE t (a); -- one; two\nINSERT INTO t VALUES ('a;b');\nPRAGMA journal_mode = OFF",
-            "line 3: it changes a setting",
+            "line 3: it changes the setting `journal_mode`",
         ),
         ("CREATE TABLE t (a);\nINSERT INTO u VALUES (1);", "line 2: no such table: u"),
         ("VACUUM INTO 'x.db'", "line 1: "),
+        ("CREATE TABLE t (a);\nDROP TABLE t", "line 2: it drops something"),
+        ("CREATE TABLE t (a);\nDELETE FROM t", "line 2: it removes rows of `t`"),
+        ("CREATE TABLE t (a);\nUPDATE t SET a = 1", "line 2: it changes rows of `t`"),
+        ("CREATE TABLE t (a);\nALTER TABLE t ADD COLUMN b", "line 2: it changes the table `t`"),
+        ("BEGIN; CREATE TABLE t (a);\nBEGIN DELETE FROM t", "line 2: it begins or ends a transaction"),
+        ("CREATE TABLE t (a);\nSELECT * FROM t", "line 2: it only reads"),
+        ("CREATE TABLE t (a);\nINSERT INTO t VALUES ('unfinished", "line 2: unrecognized token: \"'unfinished\""),
+        (
+            "CREATE TABLE t (a);\nINSERT INTO t WITH RECURSIVE n (i) AS (SELECT 1 UNION ALL SELECT i + 1 FROM n) SELECT i FROM n WHERE i < 0",
+            "line 2: what the file defines, such as a view, takes longer than the 50",
+        ),
+        (
+            "CREATE TABLE t (a);\nINSERT INTO t WITH RECURSIVE n (i) AS (SELECT 1 UNION ALL SELECT i + 1 FROM n) SELECT zeroblob(1000000) FROM n",
+            "line 2: the file would become far larger than the statements that make it",
+        ),
+        ("CREATE TABLE t (a);\nINSERT INTO t VALUES (zeroblob(500000000))", "line 2: a value that is computed there"),
     ] {
-        let error = import_sql(&new, text).unwrap_err().to_string();
+        let limits = Limits { within: Duration::from_millis(500), ..Limits::default() };
+        let error = import_sql(&new, text, &limits).unwrap_err().to_string();
         assert!(error.starts_with(&format!("cannot import: {said}")), "{error}");
         assert!(!new.exists());
     }
@@ -258,11 +283,11 @@ fn every_kind_of_column_comes_back_through_every_form() {
         drawer.close().unwrap();
         same(&path, copy);
     };
-    import_sql(copy("sql.drawer"), &exported(&path, None, Exchange::SqlText)).unwrap();
+    import_sql(copy("sql.drawer"), &exported(&path, None, Exchange::SqlText), &Limits::default()).unwrap();
     whole(&copy("sql.drawer"));
     Drawer::open(copy("lines.drawer"), everything::schema()).unwrap().close().unwrap();
     let lines = exported(&path, None, Exchange::JsonLines);
-    import(copy("lines.drawer"), None, Exchange::JsonLines, &mut lines.as_bytes()).unwrap();
+    import(copy("lines.drawer"), None, Exchange::JsonLines, &mut lines.as_bytes(), &Limits::default()).unwrap();
     whole(&copy("lines.drawer"));
     // Nested values stand as they are, but for those that would be taken for something else.
     assert!(
@@ -279,7 +304,7 @@ fn every_kind_of_column_comes_back_through_every_form() {
                 // A list of rows is as good as lines.
                 text = format!("\t [{}]", text.trim().replace('\n', ","));
             }
-            import(&name, Some(table), form, &mut text.as_bytes()).unwrap();
+            import(&name, Some(table), form, &mut text.as_bytes(), &Limits::default()).unwrap();
         }
         whole(&name);
     }
@@ -301,7 +326,7 @@ fn search_tables_of_any_program_come_back() {
         )
         .unwrap();
     let copy = folder.path().join("copy.db");
-    import_sql(&copy, &exported(&path, None, Exchange::SqlText)).unwrap();
+    import_sql(&copy, &exported(&path, None, Exchange::SqlText), &Limits::default()).unwrap();
     same(&path, &copy);
     let copy = other_program(&copy);
     let found = |text: &str| copy.query_row(text, [], |row| row.get::<_, i64>(0)).unwrap();

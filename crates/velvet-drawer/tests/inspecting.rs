@@ -7,7 +7,7 @@ use std::fs;
 use std::path::{Path, PathBuf};
 use std::time::SystemTime;
 use velvet_drawer::inspect::{
-    Difference, File, Following, FoundRow, FoundTable, Happened, Page, Value, ValueRef, drawers_in,
+    Difference, File, Following, FoundRow, FoundTable, Happened, Limits, Page, Value, ValueRef, drawers_in,
 };
 use velvet_drawer::{Drawer, Error, Trail};
 
@@ -187,7 +187,7 @@ fn a_database_of_another_program_is_read_as_it_is() {
         ("empty", Some(0), Some(1)),
     ];
     assert_eq!(tables, expected);
-    assert_eq!(overview.warnings, ["`broken` cannot be read: no such table: main.nowhere"]);
+    assert_eq!(overview.warnings, ["`broken` cannot be read: the table `nowhere` is not in the file"]);
     let table = file.table("ODD").unwrap();
     let mut rows = Vec::new();
     file.rows(&table, &Page { sort: vec!["a desc".into()], ..Page::default() }, &mut |row| {
@@ -402,7 +402,7 @@ fn news(following: &mut Following) -> Vec<String> {
 fn what_is_written_to_a_file_is_followed_with_a_trail_and_without() {
     let (_folder, path) = folder();
     Drawer::open(&path, schema()).unwrap().close().unwrap();
-    let mut following = Following::begin(&path).unwrap();
+    let mut following = Following::begin(&path, &Limits::default()).unwrap();
     assert_eq!(news(&mut following), [""; 0]);
     let drawer = Drawer::options().without_sessions().open(&path, schema()).unwrap();
     let bowl = drawer.insert(piece("K-1")).unwrap().key();

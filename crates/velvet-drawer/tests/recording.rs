@@ -109,7 +109,7 @@ fn versions_are_recorded_amended_released_and_asked_about() {
     assert!(passes("1", &file, "record").contains("Recorded version 1"));
     assert_eq!(passes("1", &file, "").matches("ecorded").count(), 0);
 
-    let added = "  - `piece.shelf` is new: a link to shelf, optional\n  - `piece.copies` is new: u32, by default 1\n  - the table";
+    let added = "  - the table `shelf` is new, with name\n  - `piece.shelf` is new: a link to shelf, optional\n  - `piece.copies`";
     fails("2", &file, &["This would be version 1 again, which is not released:\n"]);
     passes("1", &file, "release");
     fails(

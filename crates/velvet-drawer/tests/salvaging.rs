@@ -6,12 +6,12 @@ use common::{Glaze, Photo, Piece, everything, folder, other_program, piece, sche
 use proptest::prelude::*;
 use std::collections::BTreeMap;
 use std::path::Path;
-use velvet_drawer::inspect::{File, Salvaged, salvage};
+use velvet_drawer::inspect::{File, Limits, Salvaged, salvage};
 use velvet_drawer::{Drawer, Record, Schema, Trail};
 
 fn saved(from: &Path, to: &Path) -> Salvaged {
     let before = std::fs::read(from).unwrap();
-    let salvaged = salvage(from, to, &mut |_| ()).unwrap();
+    let salvaged = salvage(from, to, &mut |_| (), &Limits::default()).unwrap();
     assert!(before == std::fs::read(from).unwrap(), "the damaged file was changed");
     salvaged
 }
@@ -118,7 +118,7 @@ fn a_sound_file_is_saved_whole_with_what_stands_beside_it() {
     let pulled = folder.path().join("pulled.drawer");
     std::fs::copy(&path, &pulled).unwrap();
     std::fs::copy(folder.path().join("kiln.drawer-wal"), folder.path().join("pulled.drawer-wal")).unwrap();
-    let error = salvage(&path, folder.path().join("no.drawer"), &mut |_| ()).unwrap_err();
+    let error = salvage(&path, folder.path().join("no.drawer"), &mut |_| (), &Limits::default()).unwrap_err();
     assert!(error.is_in_use(), "{error}");
     drawer.close().unwrap();
 
@@ -126,7 +126,7 @@ fn a_sound_file_is_saved_whole_with_what_stands_beside_it() {
         let to = folder.path().join("saved.drawer");
         let salvaged = saved(from, &to);
         assert!(salvaged.is_whole(), "{salvaged:?}");
-        assert!(salvage(from, &to, &mut |_| ()).unwrap_err().is_already_there());
+        assert!(salvage(from, &to, &mut |_| (), &Limits::default()).unwrap_err().is_already_there());
         let (before, after) = (File::open(from).unwrap(), File::open(&to).unwrap());
         assert!(before.compare(&after, &mut |_| Ok(()), &mut |_| ()).unwrap().is_same());
         assert!(after.check(&mut |_| ()).unwrap().is_sound());

@@ -1,7 +1,7 @@
 //! `velvet compare`: two files, record by record.
 
-use super::opened;
 use super::sessions::second;
+use super::{opened, say_left_out};
 use crate::args::{self, Telling};
 use crate::failure::{Failure, Verdict};
 use crate::terminal::{self, QUIET, STRONG, WARNING};
@@ -27,6 +27,8 @@ pub(crate) fn run(arguments: &args::Compare) -> Result<Verdict, Failure> {
         Telling::Text => text(&before, &after, arguments.limit)?,
         Telling::Json => as_json(&before, &after)?,
     };
+    say_left_out(&before, arguments.form == Telling::Text)?;
+    say_left_out(&after, arguments.form == Telling::Text)?;
     Ok(if comparison.is_same() { Verdict::Fine } else { Verdict::Wrong })
 }
 

@@ -4,6 +4,7 @@ use super::sessions::{clock, line};
 use super::{compare, named, one_file, trail};
 use crate::args::{self, Telling};
 use crate::failure::Failure;
+use crate::limits::limits;
 use crate::terminal::{self, QUIET, STRONG};
 use serde_json::json;
 use std::io::Write;
@@ -17,7 +18,7 @@ const PAUSE: Duration = Duration::from_millis(200);
 
 pub(crate) fn run(arguments: &args::Follow) -> Result<(), Failure> {
     let path = one_file(&arguments.file)?;
-    let mut following = Following::begin(&path)?;
+    let mut following = Following::begin(&path, limits())?;
     if arguments.form == Telling::Text {
         writeln!(
             terminal::out(),
@@ -27,7 +28,7 @@ pub(crate) fn run(arguments: &args::Follow) -> Result<(), Failure> {
     }
     let begun = Instant::now();
     let until = arguments.seconds.map(Duration::from_secs);
-    while until.is_none_or(|until| begun.elapsed() < until) {
+    while until.is_none_or(|until| begun.elapsed() < until) && !limits().cancel.is_cancelled() {
         thread::sleep(PAUSE);
         following.news(&mut |happened| {
             let told = match arguments.form {
@@ -48,7 +49,7 @@ fn text(path: &std::path::Path, happened: &Happened<'_>) -> String {
         Happened::Session(session) => format!("{QUIET}{now}{QUIET:#}  session {}", line(session)),
         Happened::Trail(entry) => {
             let by = entry.session.map_or_else(|| "another program".to_owned(), |number| format!("session {number}"));
-            let record = File::open(path)
+            let record = File::open_within(path, limits())
                 .map_or_else(|_| format!("{} {}", entry.table, entry.key), |file| trail::record(&file, entry));
             let columns = trail::columns(entry);
             format!(

@@ -21,8 +21,9 @@ pub(crate) mod structure;
 pub(crate) mod trail;
 
 use crate::failure::Failure;
+use crate::limits::limits;
 use crate::terminal;
-use std::io::Write;
+use std::io::{self, Write};
 use std::path::{Path, PathBuf};
 use velvet_core::show::escaped;
 use velvet_drawer::inspect::{File, Incomplete, drawers_in};
@@ -51,7 +52,7 @@ fn opened(path: &Path, for_people: bool) -> Result<File, Failure> {
 
 /// As [`opened`], with the reasons that were said.
 fn opened_and_told(path: &Path, for_people: bool) -> Result<(File, Vec<Incomplete>), Failure> {
-    let file = File::open(one_file(path)?)?;
+    let file = File::open_within(one_file(path)?, limits())?;
     let reasons = file.incomplete()?;
     for Incomplete { what, .. } in &reasons {
         if for_people {
@@ -61,6 +62,18 @@ fn opened_and_told(path: &Path, for_people: bool) -> Result<(File, Vec<Incomplet
         }
     }
     Ok((file, reasons))
+}
+
+/// Says what could not be shown: to people where the rest is shown, or beside what comes out for programs.
+fn say_left_out(file: &File, for_people: bool) -> io::Result<()> {
+    for sentence in file.left_out() {
+        if for_people {
+            writeln!(terminal::out(), "\n{}", terminal::note(&sentence))?;
+        } else {
+            writeln!(terminal::err(), "{}", terminal::note(&sentence))?;
+        }
+    }
+    Ok(())
 }
 
 /// A path as people see it, on one line.

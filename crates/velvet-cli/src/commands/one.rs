@@ -1,6 +1,6 @@
 //! `velvet one`: one record in full, its links both ways, and its trail.
 
-use super::{opened, trail};
+use super::{opened, say_left_out, trail};
 use crate::args::{self, Telling};
 use crate::failure::Failure;
 use crate::terminal::{self, QUIET, STRONG, WARNING};
@@ -9,6 +9,9 @@ use std::io::{self, Write};
 use velvet_core::hex::hex;
 use velvet_core::show::{self, escaped};
 use velvet_drawer::inspect::{File, FoundColumn, OneRow, TrailEntry, TrailOf, Value, ValueRef};
+
+/// How many characters of a text are shown.
+const CHARACTERS_SHOWN: usize = 100_000;
 
 /// How many bytes of a value are shown.
 const BYTES_SHOWN: usize = 512;
@@ -21,9 +24,10 @@ pub(crate) fn run(arguments: &args::One) -> Result<(), Failure> {
     let table = file.table(&arguments.table)?;
     let row = file.one(&table, &arguments.key)?;
     match arguments.form {
-        Telling::Text => text(&file, &row),
-        Telling::Json => as_json(&file, &row),
+        Telling::Text => text(&file, &row)?,
+        Telling::Json => as_json(&file, &row)?,
     }
+    Ok(say_left_out(&file, arguments.form == Telling::Text)?)
 }
 
 fn text(file: &File, row: &OneRow) -> Result<(), Failure> {
@@ -87,7 +91,15 @@ fn trail_of(file: &File, row: &OneRow) -> io::Result<()> {
 /// A value in full, in lines; nothing in it acts on the terminal.
 fn in_full(column: &FoundColumn, value: &Value) -> Vec<String> {
     match value.as_ref() {
-        ValueRef::Text(text) if text.contains('\n') => text.split('\n').map(show::line).collect(),
+        ValueRef::Text(text) => {
+            let end = text.char_indices().nth(CHARACTERS_SHOWN).map_or(text.len(), |(end, _)| end);
+            let more = text.len() - end;
+            let more = (more > 0).then(|| format!("… and {more} bytes more; --as json shows all"));
+            match text[..end].contains('\n') || more.is_some() {
+                true => text[..end].split('\n').map(show::line).chain(more).collect(),
+                false => vec![show::shown(value.as_ref(), column.kind.as_ref()).text],
+            }
+        }
         ValueRef::Bytes(bytes) if bytes.len() > 12 => {
             let digits = hex(&bytes[..bytes.len().min(BYTES_SHOWN)]);
             let lines = digits.as_bytes().chunks(64).map(|l| String::from_utf8_lossy(l).into_owned());

@@ -3,6 +3,7 @@
 use super::{named, no_drawer, sessions, size};
 use crate::args::{self, Form};
 use crate::failure::Failure;
+use crate::limits::limits;
 use crate::rows::{Writer, writer};
 use crate::terminal::{self, STRONG};
 use std::io::{self, Write};
@@ -19,7 +20,7 @@ pub(crate) fn run(arguments: &args::Overview) -> Result<(), Failure> {
     if arguments.file.is_dir() {
         return folder(&arguments.file, arguments.form);
     }
-    let overview = File::open(&arguments.file)?.overview()?;
+    let overview = File::open_within(&arguments.file, limits())?.overview()?;
     match arguments.form {
         Form::Table => {
             head(&overview)?;
@@ -81,7 +82,7 @@ fn folder(folder: &Path, form: Form) -> Result<(), Failure> {
     let mut list = List::new(form, &["file", "app", "version", "tables", "rows"])?;
     let mut notes = Vec::new();
     for file in found {
-        let opened = File::open(&file.path);
+        let opened = File::open_within(&file.path, limits());
         let reasons = opened.as_ref().map(|f| f.incomplete().unwrap_or_default()).unwrap_or_default();
         notes.extend(reasons.into_iter().filter(|r| r.is_told_by_file).map(|r| (file.path.clone(), r.what)));
         let overview = opened.and_then(|f| f.overview());

@@ -1,6 +1,6 @@
 //! `velvet records`: the rows of a table.
 
-use super::opened;
+use super::{opened, say_left_out};
 use crate::args::{self, Form, Order};
 use crate::failure::Failure;
 use crate::rows::{own, writer};
@@ -24,7 +24,11 @@ pub(crate) fn run(arguments: &args::Records) -> Result<(), Failure> {
         columns: arguments.columns.clone(),
     };
     let columns = file.columns(&table, &page)?;
-    let all = file.count(&table, &page)?;
+    let all = match file.count(&table, &page) {
+        // The first rows of a view may be there at once, and the last never.
+        Err(error) if error.is_beyond_bounds() => None,
+        counted => Some(counted?),
+    };
     let mut out = writer(arguments.form, &columns)?;
     let mut shown: u64 = 0;
     file.rows(&table, &page, &mut |row| {
@@ -33,13 +37,22 @@ pub(crate) fn run(arguments: &args::Records) -> Result<(), Failure> {
     })?;
     out.end()?;
     if arguments.form == Form::Table {
-        say_how_many(shown, all, page.offset)?;
+        match all {
+            Some(all) => say_how_many(shown, all, page.offset)?,
+            None => {
+                let line = format!("the first {}; how many there are takes too long to count", of(shown));
+                writeln!(terminal::out(), "\n{QUIET}{line}{QUIET:#}")?;
+            }
+        }
     }
-    Ok(())
+    Ok(say_left_out(&file, arguments.form == Form::Table)?)
+}
+
+fn of(rows: u64) -> String {
+    count(usize::try_from(rows).unwrap_or(usize::MAX), "row")
 }
 
 fn say_how_many(shown: u64, all: u64, offset: u64) -> io::Result<()> {
-    let of = |n: u64| count(usize::try_from(n).unwrap_or(usize::MAX), "row");
     let line = match shown {
         0 if all > 0 => format!("no row after the first {offset}; there are {}", of(all)),
         _ if shown == all => of(all),

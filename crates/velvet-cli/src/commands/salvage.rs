@@ -3,6 +3,7 @@
 use super::{named, one_file};
 use crate::args::{self, Telling};
 use crate::failure::{Failure, Verdict};
+use crate::limits::limits;
 use crate::terminal::{self, QUIET, WARNING};
 use serde::Serialize;
 use std::io::Write;
@@ -15,7 +16,7 @@ const GAPS_SHOWN: usize = 4;
 
 pub(crate) fn run(arguments: &args::Salvage) -> Result<Verdict, Failure> {
     let bar = terminal::counting("saved");
-    let salvaged = salvage(one_file(&arguments.file)?, &arguments.to, &mut |rows| bar.set_position(rows));
+    let salvaged = salvage(one_file(&arguments.file)?, &arguments.to, &mut |rows| bar.set_position(rows), limits());
     bar.finish_and_clear();
     let salvaged = salvaged?;
     match arguments.form {

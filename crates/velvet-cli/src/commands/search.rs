@@ -1,7 +1,7 @@
 //! `velvet search`: the rows in which words stand.
 
 use super::one::in_words;
-use super::opened;
+use super::{opened, say_left_out};
 use crate::args::{self, Telling};
 use crate::failure::Failure;
 use crate::terminal::{self, MATCH, QUIET, STRONG};
@@ -37,9 +37,10 @@ pub(crate) fn run(arguments: &args::Search) -> Result<(), Failure> {
     bar.finish_and_clear();
     searched?;
     match arguments.form {
-        Telling::Text => text(&file, &found, more),
-        Telling::Json => Ok(writeln!(terminal::data(), "{:#}", json!({ "rows": found, "more": more }))?),
+        Telling::Text => text(&file, &found, more)?,
+        Telling::Json => writeln!(terminal::data(), "{:#}", json!({ "rows": found, "more": more }))?,
     }
+    Ok(say_left_out(&file, arguments.form == Telling::Text)?)
 }
 
 fn text(file: &File, found: &[FoundRow], more: bool) -> Result<(), Failure> {

@@ -1,6 +1,6 @@
 //! `velvet structure`: tables, columns, links and indexes; or how they stand to a history.
 
-use super::{history, opened};
+use super::{history, opened, say_left_out};
 use crate::args::{self, StructureForm};
 use crate::failure::{Failure, Verdict};
 use crate::terminal::{self, QUIET, STRONG, WARNING};
@@ -19,13 +19,16 @@ pub(crate) fn run(arguments: &args::Structure) -> Result<Verdict, Failure> {
     }
     let text = match arguments.form {
         StructureForm::Text => {
-            return Ok(write!(terminal::out(), "{}", text(&file.structure()?)).map(|()| Verdict::Fine)?);
+            write!(terminal::out(), "{}", text(&file.structure()?))?;
+            say_left_out(&file, true)?;
+            return Ok(Verdict::Fine);
         }
         StructureForm::Json => format!("{:#}\n", json!({ "tables": file.structure()? })),
         StructureForm::Sql => file.statements()?.into_iter().map(|s| s + ";\n").collect(),
         StructureForm::Diagram => diagram(&file.structure()?),
     };
     write!(terminal::data(), "{text}")?;
+    say_left_out(&file, false)?;
     Ok(Verdict::Fine)
 }
 

@@ -27,8 +27,8 @@ impl Writer for JsonWriter {
         self.out.write_all(if self.rows == 0 { b"[\n  {" } else { b",\n  {" })?;
         self.rows += 1;
         for (at, ((name, kind), value)) in self.columns.iter().zip(values).enumerate() {
-            let value = exchange::to_json(*value, kind.as_ref());
-            write!(self.out, "{}{name}:{value}", if at == 0 { "" } else { "," })?;
+            write!(self.out, "{}{name}:", if at == 0 { "" } else { "," })?;
+            exchange::write_json(*value, kind.as_ref(), &mut self.out)?;
         }
         Ok(self.out.write_all(b"}")?)
     }

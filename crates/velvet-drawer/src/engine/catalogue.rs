@@ -1,7 +1,7 @@
 //! What the engine keeps of the tables, columns, links and triggers of a file.
 
 use super::{Connection, Fault};
-use std::collections::HashMap;
+use std::collections::{HashMap, HashSet};
 use velvet_core::name::quoted;
 use velvet_core::{Value, ValueRef};
 
@@ -83,24 +83,46 @@ pub(crate) struct BrokenLink {
     pub(crate) to: String,
 }
 
+/// The module of the engine's that makes a virtual table; nothing where a statement creates something else.
+fn virtual_module(statement: &str) -> Option<String> {
+    let mut words = statement.split_whitespace();
+    let is_virtual =
+        ["create", "virtual"].iter().all(|w| words.next().is_some_and(|word| word.eq_ignore_ascii_case(w)));
+    let rest = words.skip_while(|word| !word.eq_ignore_ascii_case("using")).nth(1).filter(|_| is_virtual);
+    let module = |rest: &str| rest.split('(').next().unwrap_or_default().trim_matches('"').to_ascii_lowercase();
+    is_virtual.then(|| rest.map(module).unwrap_or_default())
+}
+
+/// The tables in which a virtual one keeps what it shows, in small letters.
+fn shadows(of: &Entry) -> Vec<String> {
+    let ends: &[&str] = match virtual_module(&of.statement).as_deref() {
+        Some("fts5") => &["data", "idx", "content", "docsize", "config"],
+        Some("fts3" | "fts4") => &["content", "segments", "segdir", "docsize", "stat"],
+        Some("rtree" | "rtree_i32" | "geopoly") => &["node", "rowid", "parent"],
+        _ => &[],
+    };
+    ends.iter().map(|end| format!("{}_{end}", of.name).to_ascii_lowercase()).collect()
+}
+
 impl Connection {
     /// All that is in the file by name, in the order in which it was made.
     pub(crate) fn entries(&self) -> Result<Vec<Entry>, Fault> {
-        let text = "SELECT name, type FROM pragma_table_list WHERE schema = 'main'";
-        let kinds = self.list(text, [], |row| (row.text(0).to_owned(), row.text(1).to_owned()))?;
-        let kinds: HashMap<String, String> = kinds.into_iter().collect();
-        self.list("SELECT type, name, tbl_name, sql FROM sqlite_schema ORDER BY rowid", [], |row| {
-            let kind = match (row.text(0), kinds.get(row.text(1)).map(String::as_str)) {
-                ("index", _) => EntryKind::Index,
-                ("trigger", _) => EntryKind::Trigger,
-                ("view", _) => EntryKind::View,
-                (_, Some("virtual")) => EntryKind::Virtual,
-                (_, Some("shadow")) => EntryKind::Shadow,
+        // The engine's own list of tables works out what each view has for columns, which may never end.
+        let mut all = self.list("SELECT type, name, tbl_name, sql FROM sqlite_schema ORDER BY rowid", [], |row| {
+            let [name, table, statement] = [1, 2, 3].map(|at| row.text(at).to_owned());
+            let kind = match row.text(0) {
+                "index" => EntryKind::Index,
+                "trigger" => EntryKind::Trigger,
+                "view" => EntryKind::View,
+                _ if virtual_module(&statement).is_some() => EntryKind::Virtual,
                 _ => EntryKind::Table,
             };
-            let [name, table, statement] = [1, 2, 3].map(|at| row.text(at).to_owned());
             Entry { kind, name, table, statement }
-        })
+        })?;
+        let shadows: HashSet<String> = all.iter().flat_map(shadows).collect();
+        let is_shadow = |e: &&mut Entry| e.kind == EntryKind::Table && shadows.contains(&e.name.to_ascii_lowercase());
+        all.iter_mut().filter(is_shadow).for_each(|e| e.kind = EntryKind::Shadow);
+        Ok(all)
     }
 
     /// How many things are in the file by name.
@@ -116,15 +138,19 @@ impl Connection {
     /// The columns of a table or view, in order; none where it is not there.
     pub(crate) fn columns_of(&self, table: &str) -> Result<Vec<ColumnEntry>, Fault> {
         let text = "SELECT name, type, \"notnull\", dflt_value, pk, hidden FROM pragma_table_xinfo(?1) ORDER BY cid";
-        self.list(text, [table.into()], |row| ColumnEntry {
-            name: row.text(0).to_owned(),
-            storage: row.text(1).to_owned(),
-            required: row.integer(2) != 0,
-            default: (row.value(3) != ValueRef::Missing).then(|| row.text(3).to_owned()),
-            key_place: row.integer(4),
-            is_stored: row.integer(5) == 0,
-            is_argument: row.integer(5) == 1,
-            is_in_rows: row.integer(5) != 2,
+        // Of a view, they are worked out.
+        self.refuse_if_endless_view(table)?;
+        self.within_bounds(|| {
+            self.list(text, [table.into()], |row| ColumnEntry {
+                name: row.text(0).to_owned(),
+                storage: row.text(1).to_owned(),
+                required: row.integer(2) != 0,
+                default: (row.value(3) != ValueRef::Missing).then(|| row.text(3).to_owned()),
+                key_place: row.integer(4),
+                is_stored: row.integer(5) == 0,
+                is_argument: row.integer(5) == 1,
+                is_in_rows: row.integer(5) != 2,
+            })
         })
     }
 
@@ -139,17 +165,11 @@ impl Connection {
         })
     }
 
-    /// Whether the rows of a table have no numbers of their own.
-    pub(crate) fn is_without_row_numbers(&self, table: &str) -> Result<bool, Fault> {
-        let text = "SELECT 1 FROM pragma_table_list(?1) WHERE wr";
-        Ok(self.one(text, [table.into()], |_| ())?.is_some())
-    }
-
-    /// How many bytes a table takes, with its indexes.
-    pub(crate) fn bytes_of(&self, table: &str) -> Result<i64, Fault> {
-        let text = "SELECT coalesce(sum(pgsize), 0) FROM dbstat('main', 1) \
-                    WHERE name IN (SELECT name FROM sqlite_schema WHERE tbl_name = ?1)";
-        Ok(self.one(text, [table.into()], |row| row.integer(0))?.unwrap_or_default())
+    /// How many bytes each table and index takes, by its name.
+    pub(crate) fn bytes_by_name(&self) -> Result<HashMap<String, u64>, Fault> {
+        let text = "SELECT name, pgsize FROM dbstat('main', 1)";
+        let all = self.list(text, [], |row| (row.text(0).to_owned(), row.integer(1).unsigned_abs()))?;
+        Ok(all.into_iter().collect())
     }
 
     /// The rows, of one table or all, that link to one that is not there; at most as many as asked for.

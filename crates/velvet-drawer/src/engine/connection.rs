@@ -1,5 +1,6 @@
 //! One connection to a database file.
 
+use super::bound::Bounds;
 use super::commits::Commits;
 use super::guard::{Guard, Prepared, Preparing};
 use super::log_beside::is_of_another_moment;
@@ -31,10 +32,11 @@ pub(crate) struct Connection {
     pub(super) engine: rusqlite::Connection,
     /// The names of the app's own collations that it has been told of.
     collations: RefCell<Vec<String>>,
-    guard: Guard,
+    pub(super) guard: Guard,
     pub(super) report: Report,
     pub(super) commits: Option<Commits>,
     pub(super) open: Open,
+    pub(super) bounds: Option<Bounds>,
     _open_here: Option<OpenHere>,
 }
 
@@ -80,6 +82,7 @@ impl Connection {
             report: Report::none(),
             commits: None,
             open: Open::default(),
+            bounds: None,
             _open_here: None,
         })
     }
@@ -269,16 +272,17 @@ impl Connection {
     #[inline]
     pub(crate) fn prepare<'c>(&'c self, text: &'c str) -> Result<Statement<'c>, Fault> {
         self.refuse_if_rolled_back()?;
-        Ok(Statement { engine: self.engine.prepare_cached(text)?, text, connection: self })
+        let (prepared, computes) = self.prepared_within(text, || self.engine.prepare_cached(text))?;
+        Ok(Statement { engine: prepared.map_err(|error| self.failed(error))?, text, connection: self, computes })
     }
 
     /// A prepared statement that the app wrote itself: it may read and write records, and nothing else.
     pub(crate) fn prepare_foreign<'c>(&'c self, text: &'c str) -> Result<Statement<'c>, Fault> {
         self.refuse_if_rolled_back()?;
         // Marked, so that it is never taken for one of ours, which may do more.
-        let marked = format!("{text}\n/* own */");
+        let marked = format!("/* own */ {text}");
         match self.guard.watching(|| self.engine.prepare_cached(&marked)) {
-            (Ok(engine), None) => Ok(Statement { engine, text, connection: self }),
+            (Ok(engine), None) => Ok(Statement { engine, text, connection: self, computes: false }),
             (_, Some(why)) => Err(Fault { kind: FaultKind::Forbidden, message: why }),
             (Err(error), None) => Err(error.into()),
         }
@@ -293,17 +297,23 @@ impl Connection {
 
     /// Runs one statement that makes part of a file: it creates something or inserts rows. Beginning, ending and settings are passed over.
     pub(crate) fn run_making(&self, text: &str) -> Result<(), Fault> {
-        let marked = format!("{text}\n/* making */");
-        let word = text.split_whitespace().next().unwrap_or_default().to_ascii_uppercase();
-        if matches!(word.as_str(), "BEGIN" | "COMMIT") || text.eq_ignore_ascii_case("PRAGMA foreign_keys = OFF") {
-            return Ok(());
+        let words: Vec<String> = text.split_whitespace().map(str::to_ascii_lowercase).collect();
+        let words: Vec<&str> = words.iter().map(String::as_str).collect();
+        match words[..] {
+            ["begin" | "commit" | "end"] | ["begin" | "commit" | "end", "transaction"] => Ok(()),
+            ["begin", "immediate" | "deferred" | "exclusive"] => Ok(()),
+            ["pragma", "foreign_keys", "=", "off"] | ["pragma", "foreign_keys=off"] => Ok(()),
+            ["delete", "from", "sqlite_sequence"] => self.run(text),
+            ["select" | "values" | "explain", ..] => {
+                Err(Fault { kind: FaultKind::Forbidden, message: "it only reads".into() })
+            }
+            _ => self.within_bounds(|| self.run_looked_at(text, Guard::making)),
         }
-        self.run_looked_at(&marked, Guard::making)
     }
 
     /// Runs one statement that creates a table or index of its own, and computes nothing that it puts there.
     pub(crate) fn run_creating(&self, text: &str) -> Result<(), Fault> {
-        self.run_looked_at(&format!("{text}\n/* creating */"), Guard::creating)
+        self.run_looked_at(text, Guard::creating)
     }
 
     /// Runs one statement that is looked at while it is prepared. What it runs itself, such as a virtual table that makes its own
@@ -377,7 +387,7 @@ mod tests {
         let reader = opener.reader().unwrap();
         let memory = Opener::new(&memory_place()).new_writer().unwrap();
         assert!([&safe, &relaxed, &reader, &memory].iter().all(|c| !is_trusted(c)));
-        let look = opener.traceless().unwrap();
+        let look = opener.traceless(&crate::cancel::Cancel::default(), Duration::MAX).unwrap();
         assert!(!look.read(|connection| Ok::<_, Fault>(is_trusted(connection))).unwrap());
     }
 }

@@ -3,6 +3,7 @@
 use super::Displaced;
 use rusqlite::ffi::{self, ErrorCode};
 use std::io;
+use std::time::Duration;
 
 /// A refusal of the engine.
 #[derive(Debug)]
@@ -55,6 +56,12 @@ pub(crate) enum FaultKind {
     Forbidden,
     /// The transaction is over: the engine rolled it back after an earlier fault of this kind.
     RolledBack(Box<FaultKind>),
+    /// It was asked to stop, or what the file defines took longer than this.
+    Interrupted(Option<Duration>),
+    /// With its views replaced by what they stand for, the statement has this many parts.
+    Endless(u64),
+    /// A computed value is larger than the whole file.
+    OutOfProportion,
     /// Anything else.
     Other,
 }
@@ -103,6 +110,7 @@ fn kind(code: ffi::Error, message: &str) -> FaultKind {
         (ErrorCode::DatabaseCorrupt, _) => FaultKind::Damaged,
         (ErrorCode::TooBig, _) => FaultKind::TooBig,
         (ErrorCode::SystemIoFailure, _) => FaultKind::Device,
+        (ErrorCode::OperationInterrupted, _) => FaultKind::Interrupted(None),
         (ErrorCode::AuthorizationForStatementDenied, _) => FaultKind::Forbidden,
         _ if message == "integer overflow" => FaultKind::SumTooBig,
         _ if message.starts_with("Expression tree is too large")

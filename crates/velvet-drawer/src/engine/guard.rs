@@ -14,6 +14,8 @@ struct Watching {
     refused: Option<String>,
     /// The tables that are read, while somebody wants to know.
     reads: Option<BTreeSet<String>>,
+    /// Whether something is computed that the file or a person defined: a view, or what calls itself.
+    computes: bool,
 }
 
 /// What can be asked of the engine without changing anything.
@@ -44,6 +46,7 @@ impl Guard {
         if let (Some(reads), AuthAction::Read { table_name, .. }) = (&mut watch.reads, &context.action) {
             reads.insert((*table_name).to_owned());
         }
+        watch.computes |= context.accessor.is_some() || matches!(context.action, AuthAction::Recursive);
         let Some(refusal) = watch.on else { return Authorization::Allow };
         match refusal(context) {
             // All rows of a table would be removed at once, without telling of each.
@@ -66,6 +69,13 @@ impl Guard {
         self.0.lock().unwrap_or_else(PoisonError::into_inner).reads = Some(BTreeSet::new());
         let result = work();
         (result, self.0.lock().unwrap_or_else(PoisonError::into_inner).reads.take().unwrap_or_default())
+    }
+
+    /// Runs `work`, and says whether a statement that it prepares computes what the file or a person defined.
+    pub(super) fn computes<R>(&self, work: impl FnOnce() -> R) -> (R, bool) {
+        self.0.lock().unwrap_or_else(PoisonError::into_inner).computes = false;
+        let result = work();
+        (result, self.0.lock().unwrap_or_else(PoisonError::into_inner).computes)
     }
 
     /// As [`Guard::watching`], of statements that make a file.
@@ -147,17 +157,54 @@ fn refusal_in_creating(context: &AuthContext<'_>) -> Option<String> {
 /// Why a statement is none of those that make a file.
 fn refusal_in_making(context: &AuthContext<'_>) -> Option<String> {
     match context.action {
+        // A trigger that was created before may do what triggers do.
+        _ if context.accessor.is_some() => refusal_in_triggers(context),
         AuthAction::Pragma { pragma_name: "application_id" | "user_version" | "encoding", .. } => None,
-        AuthAction::Pragma { .. } => Some("it changes a setting".into()),
-        AuthAction::Attach { .. } | AuthAction::Detach { .. } => Some("it is about another file".into()),
-        AuthAction::Function { function_name } if function_name.eq_ignore_ascii_case("load_extension") => {
-            Some("it loads code".into())
-        }
-        AuthAction::Transaction { .. } | AuthAction::Savepoint { .. } => Some("it begins or ends a transaction".into()),
-        AuthAction::DropTable { .. }
-        | AuthAction::DropIndex { .. }
-        | AuthAction::DropView { .. }
-        | AuthAction::DropTrigger { .. } => Some("it drops something".into()),
-        _ => None,
+        AuthAction::CreateTable { .. }
+        | AuthAction::CreateIndex { .. }
+        | AuthAction::CreateView { .. }
+        | AuthAction::CreateTrigger { .. }
+        | AuthAction::CreateVtable { .. }
+        | AuthAction::Reindex { .. }
+        | AuthAction::Insert { .. }
+        | AuthAction::Select
+        | AuthAction::Read { .. }
+        | AuthAction::Function { .. }
+        | AuthAction::Recursive => None,
+        // Creating something is written there.
+        AuthAction::Update { table_name: "sqlite_master" | "sqlite_schema", .. } => None,
+        _ => Some(told_in_making(context)),
+    }
+    .or_else(|| loads_code(context))
+}
+
+fn refusal_in_triggers(context: &AuthContext<'_>) -> Option<String> {
+    match context.action {
+        AuthAction::Insert { .. }
+        | AuthAction::Update { .. }
+        | AuthAction::Delete { .. }
+        | AuthAction::Select
+        | AuthAction::Read { .. }
+        | AuthAction::Recursive
+        | AuthAction::Function { .. } => None,
+        _ => Some(told_in_making(context)),
+    }
+}
+
+fn loads_code(context: &AuthContext<'_>) -> Option<String> {
+    let AuthAction::Function { function_name } = context.action else { return None };
+    function_name.eq_ignore_ascii_case("load_extension").then(|| "it loads code".into())
+}
+
+fn told_in_making(context: &AuthContext<'_>) -> String {
+    match context.action {
+        AuthAction::Pragma { pragma_name, .. } => format!("it changes the setting `{pragma_name}`"),
+        AuthAction::Attach { .. } | AuthAction::Detach { .. } => "it is about another file".into(),
+        AuthAction::Transaction { .. } | AuthAction::Savepoint { .. } => "it begins or ends a transaction".into(),
+        AuthAction::AlterTable { table_name, .. } => format!("it changes the table `{table_name}`"),
+        AuthAction::Delete { table_name: "sqlite_master" | "sqlite_schema" } => "it drops something".into(),
+        AuthAction::Delete { table_name } => format!("it removes rows of `{table_name}`"),
+        AuthAction::Update { table_name, .. } => format!("it changes rows of `{table_name}`"),
+        _ => "it neither creates nor inserts".into(),
     }
 }

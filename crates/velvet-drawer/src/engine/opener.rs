@@ -1,6 +1,7 @@
 //! The one way to a file: where it is, how long to wait for other processes, and how its commits are kept.
 
 use super::{Connection, Fault, InPlace, Reporting, Traceless, is_open_here};
+use crate::cancel::Cancel;
 use std::fs;
 use std::io::{self, Read};
 use std::path::{Path, PathBuf};
@@ -76,8 +77,9 @@ impl Opener {
     }
 
     /// A connection that only reads, and leaves no trace on the file or beside it.
-    pub(crate) fn traceless(&self) -> Result<Traceless, Fault> {
-        Traceless::open(&self.path)
+    /// It is bounded as [`Connection::bound`] says.
+    pub(crate) fn traceless(&self, cancel: &Cancel, within: Duration) -> Result<Traceless, Fault> {
+        Traceless::open(&self.path, cancel, within)
     }
 
     /// What the file begins with, read past the engine; nothing where it is no database, or this process has it open.

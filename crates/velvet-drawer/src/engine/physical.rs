@@ -1,23 +1,22 @@
 //! Reading what the engine keeps of a structure.
 
-use super::{Connection, Fault, Row};
+use super::{Connection, Entry, EntryKind, Fault, Row};
 use std::collections::BTreeMap;
 use velvet_core::ValueRef;
 use velvet_core::physical::{Physical, PhysicalColumn};
+use velvet_core::sql_text::{TableOptions, table_options};
 
-const TABLES: &str = "SELECT name, strict FROM pragma_table_list \
-    WHERE schema = 'main' AND type = 'table' AND name NOT LIKE 'sqlite\\_%' ESCAPE '\\' AND name NOT LIKE 'velvet\\_%' ESCAPE '\\'";
 const COLUMNS: &str = "SELECT t.name, c.name, c.type, c.\"notnull\", c.dflt_value, c.pk \
-    FROM pragma_table_list t, pragma_table_xinfo(t.name) c WHERE t.schema = 'main' AND t.type = 'table'";
+    FROM sqlite_schema t, pragma_table_xinfo(t.name) c WHERE t.type = 'table'";
 const LINKS: &str = "SELECT t.name, l.\"from\", l.\"table\", l.\"to\", l.on_delete \
-    FROM pragma_table_list t, pragma_foreign_key_list(t.name) l WHERE t.schema = 'main' AND t.type = 'table'";
+    FROM sqlite_schema t, pragma_foreign_key_list(t.name) l WHERE t.type = 'table'";
 const INDEXES: &str = "SELECT t.name, i.name, i.\"unique\", c.name \
-    FROM pragma_table_list t, pragma_index_list(t.name) i, pragma_index_info(i.name) c \
-    WHERE t.schema = 'main' AND t.type = 'table' ORDER BY t.name, i.name, c.seqno";
+    FROM sqlite_schema t, pragma_index_list(t.name) i, pragma_index_info(i.name) c \
+    WHERE t.type = 'table' ORDER BY t.name, i.name, c.seqno";
 
 /// A search index without all of its triggers does not hear of every write.
-const SEARCHABLE: &str = "SELECT substr(t.name, 15), c.name FROM pragma_table_list t, pragma_table_info(t.name) c \
-    WHERE t.schema = 'main' AND t.type = 'virtual' AND t.name LIKE 'velvet\\_search\\_%' ESCAPE '\\' AND (SELECT count(*) \
+const SEARCHABLE: &str = "SELECT substr(t.name, 15), c.name FROM sqlite_schema t, pragma_table_info(t.name) c \
+    WHERE t.type = 'table' AND t.name LIKE 'velvet\\_search\\_%' ESCAPE '\\' AND t.sql LIKE 'CREATE VIRTUAL %' AND (SELECT count(*) \
     FROM sqlite_schema s WHERE s.type = 'trigger' AND s.name IN (t.name || '_insert', t.name || '_delete', t.name || '_update')) = 3";
 
 const SHARED: &str = "SELECT tbl_name FROM sqlite_schema WHERE type = 'trigger' AND name IN ('velvet_changes_' || tbl_name || '_insert', \
@@ -27,7 +26,11 @@ impl Connection {
     /// What the engine keeps of all tables, but those of the file's own bookkeeping.
     pub(crate) fn physical(&self) -> Result<Physical, Fault> {
         let mut found = Physical::default();
-        self.each_of(TABLES, |row| found.tables.entry(text(row, 0)).or_default().strict = row.integer(1) == 1)?;
+        let is_apps = |e: &Entry| e.kind == EntryKind::Table && !e.is_of_engine() && !e.name.starts_with("velvet_");
+        for table in self.entries()?.into_iter().filter(is_apps) {
+            let TableOptions { strict, .. } = table_options(&table.statement);
+            found.tables.entry(table.name).or_default().strict = strict;
+        }
         self.each_of(COLUMNS, |row| {
             if let Some(table) = found.tables.get_mut(row.text(0)) {
                 let default = (row.value(4) != ValueRef::Missing).then(|| text(row, 4));

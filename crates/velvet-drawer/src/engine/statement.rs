@@ -10,6 +10,8 @@ pub(crate) struct Statement<'c> {
     pub(super) engine: rusqlite::CachedStatement<'c>,
     pub(super) text: &'c str,
     pub(super) connection: &'c Connection,
+    /// Whether it runs what the file defines.
+    pub(super) computes: bool,
 }
 
 impl<'c> Statement<'c> {
@@ -61,6 +63,7 @@ impl<'c> Statement<'c> {
     pub(crate) fn execute(&mut self) -> Result<u64, Fault> {
         let mut telling = self.connection.report.begun(self.text, &self.engine);
         self.connection.refuse_if_rolled_back()?;
+        self.connection.refuse_if_cancelled()?;
         self.begin_watching();
         let changed = self.engine.raw_execute().map_err(|error| undone(self.connection, error))? as u64;
         if let Some(telling) = &mut telling {
@@ -73,7 +76,7 @@ impl<'c> Statement<'c> {
     pub(crate) fn rows(&mut self) -> Rows<'_> {
         self.begin_watching();
         let telling = self.connection.report.begun(self.text, &self.engine);
-        Rows { telling, connection: self.connection, rows: self.engine.raw_query() }
+        Rows { telling, connection: self.connection, computes: self.computes, rows: self.engine.raw_query() }
     }
 
     #[inline]
@@ -158,6 +161,7 @@ pub(crate) struct Rows<'s> {
     rows: rusqlite::Rows<'s>,
     telling: Option<Telling<'s>>,
     connection: &'s Connection,
+    computes: bool,
 }
 
 impl<'s> Rows<'s> {
@@ -174,7 +178,9 @@ impl<'s> Rows<'s> {
     #[inline]
     pub(crate) fn next(&mut self) -> Result<Option<Row<'_, 's>>, Fault> {
         let connection = self.connection;
-        let row = self.rows.next().map_err(|error| undone(connection, error))?;
+        let rows = &mut self.rows;
+        let row = if self.computes { connection.row_within(|| rows.next())? } else { rows.next() };
+        let row = row.map_err(|error| undone(connection, error))?;
         if let (Some(telling), Some(_)) = (&mut self.telling, row) {
             telling.rows += 1;
         }

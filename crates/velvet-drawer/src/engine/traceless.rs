@@ -4,6 +4,7 @@
 
 use super::{Connection, Fault, FaultKind, is_open_here};
 use crate::beside::with_companions;
+use crate::cancel::Cancel;
 use rusqlite::hooks::{AuthAction, AuthContext, Authorization};
 use rusqlite::{OpenFlags, ffi};
 use std::ffi::OsString;
@@ -30,8 +31,15 @@ pub(crate) struct Traceless {
 type Standing = Option<(u64, Option<SystemTime>)>;
 
 impl Traceless {
-    /// Opens the file at `path` for reading.
-    pub(super) fn open(path: &Path) -> Result<Traceless, Fault> {
+    /// Opens the file at `path` for reading, bounded as [`Connection::bound`] says.
+    pub(super) fn open(path: &Path, cancel: &Cancel, within: Duration) -> Result<Traceless, Fault> {
+        let mut opened = Traceless::opened(path)?;
+        let bytes = opened.before.iter().flatten().map(|(bytes, _)| bytes).sum();
+        opened.connection.bound(cancel, within, bytes)?;
+        Ok(opened)
+    }
+
+    fn opened(path: &Path) -> Result<Traceless, Fault> {
         let before = standing(path);
         if is_open_here(path) {
             // What stands beside it is there already, and changes at any moment.
@@ -95,14 +103,18 @@ fn open(path: &Path, way: &str) -> Result<Connection, Fault> {
     let connection = rusqlite::Connection::open_with_flags(place, flags | OpenFlags::SQLITE_OPEN_NO_MUTEX)?;
     connection.busy_timeout(WAIT)?;
     let mut connection = Connection::of(connection)?;
-    connection.engine.authorizer(Some(only_reads))?;
+    let guard = connection.guard.clone();
+    connection.engine.authorizer(Some(move |context: AuthContext<'_>| match only_reads(&context) {
+        Authorization::Allow => guard.decide(&context),
+        refused => refused,
+    }))?;
     connection.prepare_for_us()?;
     Ok(connection)
 }
 
 /// Keeps statements that a person typed from reaching anything but this file. That they write nothing is up to the
 /// connection, which cannot.
-fn only_reads(context: AuthContext<'_>) -> Authorization {
+fn only_reads(context: &AuthContext<'_>) -> Authorization {
     match context.action {
         AuthAction::Attach { .. } | AuthAction::Detach { .. } => Authorization::Deny,
         AuthAction::Function { function_name } if function_name.eq_ignore_ascii_case("load_extension") => {

@@ -69,7 +69,10 @@ impl Connection {
     /// The engine's refusal as a fault. After some, it rolls back the whole transaction by itself.
     #[cold]
     pub(super) fn failed(&self, error: rusqlite::Error) -> Fault {
-        let fault = Fault::from(error);
+        let mut fault = Fault::from(error);
+        if let Some(bounds) = &self.bounds {
+            fault.kind = bounds.told(fault.kind);
+        }
         if self.open.is_open.get() && !self.is_in_transaction() && !self.open.is_rolled_back.replace(true) {
             *self.open.rolled_back_by.borrow_mut() = Some((fault.kind.clone(), fault.message.clone()));
         }

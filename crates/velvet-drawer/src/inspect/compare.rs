@@ -8,7 +8,7 @@ use crate::engine::{Connection, Row};
 use crate::error::Error;
 use serde::Serialize;
 use std::cmp::Ordering;
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, HashMap};
 use velvet_core::ValueRef;
 use velvet_core::compare::order_of_rows;
 use velvet_core::name::{KEY_COLUMN, quoted};
@@ -142,9 +142,11 @@ impl File {
             })
         };
         let is_copy = created(self)?.is_some_and(|at| created(after).is_ok_and(|other| other.as_ref() == Some(&at)));
+        let views = self.views()?;
+        let by_name: HashMap<&str, &TableStructure> = structure_after.iter().map(|t| (t.name.as_str(), t)).collect();
         let mut rows = 0;
         for table in &structure {
-            let Some(table_after) = structure_after.iter().find(|t| t.name == table.name) else { continue };
+            let Some(table_after) = by_name.get(table.name.as_str()) else { continue };
             let common = |c: &&ColumnStructure| table_after.columns.iter().any(|o| o.name == c.name);
             let mut columns: Vec<String> = table.columns.iter().filter(common).map(|c| c.name.clone()).collect();
             let matched_by = self.matched_by(&table.name, &columns, is_copy)?;
@@ -162,8 +164,13 @@ impl File {
             let compared = comparing.run(each, &mut |more| {
                 rows += more;
                 looked_at(rows);
-            })?;
-            comparison.tables.push(compared);
+            });
+            match compared {
+                Err(error) if error.is_beyond_bounds() || views.contains(&table.name) && !error.is_cancelled() => {
+                    self.leave_out(&format!("`{}`", table.name), &error)
+                }
+                compared => comparison.tables.push(compared?),
+            }
         }
         Ok(comparison)
     }
@@ -331,7 +338,7 @@ impl Comparing<'_> {
 
     /// Whether rows that are the same stand in another order. Where they are matched by their row numbers, they cannot.
     fn order_differs(&self) -> Result<bool, Error> {
-        let order = |file: &File| file.table(self.table).map(|t: FoundTable| t.insertion_order);
+        let order = |file: &File| file.exact(self.table.to_owned()).map(|t: FoundTable| t.insertion_order);
         let (Some(order_before), Some(order_after)) = (order(self.before)?, order(self.after)?) else {
             return Ok(false);
         };
@@ -356,9 +363,13 @@ impl Comparing<'_> {
 /// How two structures differ, each as a sentence.
 fn differences(before: &[TableStructure], after: &[TableStructure]) -> Vec<String> {
     let mut out = Vec::new();
+    let by_name = |all: &'_ [TableStructure]| -> HashMap<String, usize> {
+        all.iter().enumerate().map(|(at, t)| (t.name.clone(), at)).collect()
+    };
+    let (at_before, at_after) = (by_name(before), by_name(after));
     for table in before {
         let name = &table.name;
-        let Some(other) = after.iter().find(|t| t.name == *name) else {
+        let Some(other) = at_after.get(name).map(|at| &after[*at]) else {
             out.push(format!("the table `{name}` is only in the file before"));
             continue;
         };
@@ -384,7 +395,7 @@ fn differences(before: &[TableStructure], after: &[TableStructure]) -> Vec<Strin
             other.columns.iter().filter(is_new).map(|c| format!("`{name}.{}` is only in the file after", c.name)),
         );
     }
-    let is_new = |t: &&TableStructure| !before.iter().any(|o| o.name == t.name);
+    let is_new = |t: &&TableStructure| !at_before.contains_key(&t.name);
     out.extend(after.iter().filter(is_new).map(|t| format!("the table `{}` is only in the file after", t.name)));
     out
 }

@@ -4,8 +4,8 @@ use super::file::{File, FoundColumn, FoundTable};
 use super::rows::Page;
 use crate::engine::{Entry, EntryKind, MADE, marking};
 use crate::error::Error;
-use std::io::{self, Write};
-use velvet_core::exchange::{to_field, to_json};
+use std::io::{self, BufWriter, Write};
+use velvet_core::exchange::{to_field, write_json};
 use velvet_core::name::quoted;
 use velvet_core::structure::Kind;
 use velvet_core::{Value, ValueRef};
@@ -28,6 +28,10 @@ impl File {
     /// # Errors
     /// When the file cannot be read, or `out` not be written.
     pub fn export(&self, table: &FoundTable, form: Exchange, out: &mut dyn Write) -> Result<u64, Error> {
+        buffered(out, |out| self.one_table(table, form, out))
+    }
+
+    fn one_table(&self, table: &FoundTable, form: Exchange, out: &mut dyn Write) -> Result<u64, Error> {
         match form {
             Exchange::JsonLines => self.json_lines(table, None, out),
             Exchange::Csv => self.csv(table, out),
@@ -48,11 +52,15 @@ impl File {
     /// As [`File::export`]. Comma-separated values have one table each; asking for all in one is a mistake
     /// ([`Error::is_bad_query`]).
     pub fn export_all(&self, form: Exchange, out: &mut dyn Write) -> Result<u64, Error> {
+        buffered(out, |out| self.everything(form, out))
+    }
+
+    fn everything(&self, form: Exchange, out: &mut dyn Write) -> Result<u64, Error> {
         match form {
             Exchange::JsonLines => {
                 let mut rows = 0;
                 for table in self.real_tables()? {
-                    rows += self.json_lines(&self.table(&table)?, Some(&table), out)?;
+                    rows += self.json_lines(&self.exact(table.clone())?, Some(&table), out)?;
                 }
                 Ok(rows)
             }
@@ -90,13 +98,12 @@ impl File {
             None => ("{".to_owned(), "}\n"),
         };
         self.each_stored(table, &mut |row| {
-            let mut line = begin.clone();
+            written(out.write_all(begin.as_bytes()))?;
             for (at, ((name, kind), value)) in columns.iter().zip(row).enumerate() {
-                let value = to_json(*value, kind.as_ref());
-                line.push_str(&format!("{}{name}:{value}", if at == 0 { "" } else { "," }));
+                written(write!(out, "{}{name}:", if at == 0 { "" } else { "," }))?;
+                written(write_json(*value, kind.as_ref(), out))?;
             }
-            line.push_str(end);
-            written(out.write_all(line.as_bytes()))
+            written(out.write_all(end.as_bytes()))
         })
     }
 
@@ -118,8 +125,12 @@ impl File {
         let names: Vec<String> = columns.iter().map(|c| quoted(c)).collect();
         let begin = format!("INSERT INTO {} ({}) VALUES (", quoted(&table.name), names.join(", "));
         self.each(table, columns, &mut |row| {
-            let values: Vec<String> = row.iter().map(|value| value.to_value().literal()).collect();
-            written(writeln!(out, "{begin}{});", values.join(", ")))
+            written(out.write_all(begin.as_bytes()))?;
+            for (at, value) in row.iter().enumerate() {
+                written(out.write_all(if at > 0 { b", " } else { b"" }))?;
+                written(value.write_literal(out))?;
+            }
+            written(out.write_all(b");\n"))
         })
     }
 
@@ -133,7 +144,7 @@ impl File {
         make(&entries, is_real, out)?;
         let mut rows = 0;
         for entry in entries.iter().filter(|e| is_real(e)) {
-            let table = self.table(&entry.name)?;
+            let table = self.exact(entry.name.clone())?;
             rows += self.inserts(&table, self.stored(&table)?, out)?;
         }
         if let Some(last) = last {
@@ -169,7 +180,7 @@ impl File {
         }
         let mut rows = 0;
         for entry in entries.iter().filter(is_virtual).filter(|e| !indexes(e)) {
-            let mut table = self.table(&entry.name)?;
+            let mut table = self.exact(entry.name.clone())?;
             let mut columns = self.stored(&table)?;
             // What is found by words is told by this number.
             let is_words = entry.statement.to_ascii_lowercase().contains("fts5");
@@ -210,6 +221,14 @@ impl File {
         })?;
         Ok(rows)
     }
+}
+
+/// Values are written piece by piece.
+fn buffered<R>(out: &mut dyn Write, work: impl FnOnce(&mut dyn Write) -> Result<R, Error>) -> Result<R, Error> {
+    let mut out = BufWriter::new(out);
+    let result = work(&mut out)?;
+    written(out.flush())?;
+    Ok(result)
 }
 
 /// Writes the statements that made some entries.

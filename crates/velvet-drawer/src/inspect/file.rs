@@ -1,5 +1,6 @@
 //! A file that is looked into.
 
+use super::Limits;
 use super::complete;
 use super::words::meant;
 use crate::about::About;
@@ -7,6 +8,7 @@ use crate::engine::{Connection, Entry, EntryKind, Fault, FaultKind, Opener, Trac
 use crate::error::{Cause, Error};
 use crate::opening::resolved;
 use std::path::{Path, PathBuf};
+use std::sync::{Arc, Mutex, PoisonError};
 use std::time::Duration;
 use velvet_core::ValueRef;
 use velvet_core::name::quoted;
@@ -18,6 +20,10 @@ pub struct File {
     engine: Traceless,
     is_ours: bool,
     structure: Option<Structure>,
+    limits: Limits,
+    /// All that is in it by name, as it was at a count of changes of structure.
+    entries: Mutex<Option<(i64, Arc<[Entry]>)>>,
+    left_out: Mutex<Vec<String>>,
 }
 
 /// A table, as the file has it.
@@ -40,12 +46,14 @@ pub struct FoundColumn {
     pub kind: Option<Kind>,
     /// Whether the file takes what is stored in it for text, so that text which looks like a number is no number there.
     pub holds_text: bool,
+    /// Whether it is computed of others.
+    pub(super) is_computed: bool,
 }
 
 impl FoundColumn {
     /// A column of which no more than its name is known, such as one that is computed.
     pub fn named(name: impl Into<String>) -> FoundColumn {
-        FoundColumn { name: name.into(), kind: None, holds_text: false }
+        FoundColumn { name: name.into(), kind: None, holds_text: false, is_computed: false }
     }
 }
 
@@ -65,6 +73,14 @@ impl File {
     /// # Errors
     /// When it is not there, is a folder, is no database, or is damaged beyond its first page.
     pub fn open(path: impl AsRef<Path>) -> Result<File, Error> {
+        File::open_within(path, &Limits::default())
+    }
+
+    /// As [`File::open`], with other limits on what looking into it may take.
+    ///
+    /// # Errors
+    /// As [`File::open`].
+    pub fn open_within(path: impl AsRef<Path>, limits: &Limits) -> Result<File, Error> {
         let path = &std::path::absolute(path.as_ref()).unwrap_or_else(|_| path.as_ref().to_owned());
         if path.is_dir() {
             return Err(Error::new(Cause::FileMissing, "cannot look into the file: it is a folder")
@@ -77,6 +93,12 @@ impl File {
                 .in_file(path));
         }
         let path = resolved(path)?;
+        if !path.is_file() {
+            return Err(Error::new(Cause::NotADatabase, "cannot look into the file: it is a pipe or a device")
+                .untouched("Nothing was read of it")
+                .advise("Give a file")
+                .in_file(&path));
+        }
         let fault = |fault: Fault| {
             let error = Error::from(fault).doing("cannot look into the file").untouched(UNTOUCHED).in_file(&path);
             // Where the file is not all there, that is the reason.
@@ -86,7 +108,7 @@ impl File {
             }
         };
         let begin = || {
-            let engine = Opener::new(&path).traceless()?;
+            let engine = Opener::new(&path).traceless(&limits.cancel, limits.within)?;
             let told = engine.read(|c| {
                 let is_ours = About::is_ours(c)?;
                 Ok::<_, Fault>((is_ours, if is_ours { About::structure(c)? } else { None }))
@@ -103,7 +125,15 @@ impl File {
             begun = begin();
         }
         let (engine, (is_ours, structure)) = begun.map_err(fault)?;
-        Ok(File { is_ours, structure, engine, path })
+        Ok(File {
+            is_ours,
+            structure,
+            engine,
+            path,
+            limits: limits.clone(),
+            entries: Mutex::default(),
+            left_out: Mutex::default(),
+        })
     }
 
     /// The whole path of the file.
@@ -133,7 +163,7 @@ impl File {
                 // Another program may call its tables so too.
                 && !(self.is_ours && e.name.starts_with("velvet_"))
         };
-        let mut names: Vec<String> = self.catalogue()?.into_iter().filter(is_shown).map(|e| e.name).collect();
+        let mut names: Vec<String> = self.catalogue()?.iter().filter(|e| is_shown(e)).map(|e| e.name.clone()).collect();
         if let Some(declared) = &self.structure {
             // An upgrade writes tables anew, which changes their order in the file.
             let position = |name: &String| declared.tables.iter().position(|t| t.name == *name).unwrap_or(usize::MAX);
@@ -154,6 +184,11 @@ impl File {
             Err(_) => word.to_owned(),
             Ok(name) => name.clone(),
         };
+        self.exact(name)
+    }
+
+    /// The table of exactly this name.
+    pub(super) fn exact(&self, name: String) -> Result<FoundTable, Error> {
         let columns = self.read("cannot read the columns", |c| Ok(c.columns_of(&name)?))?;
         if columns.is_empty() {
             return Err(
@@ -165,7 +200,12 @@ impl File {
         let columns: Vec<FoundColumn> = columns
             .into_iter()
             .filter(|c| !c.is_argument)
-            .map(|c| FoundColumn { kind: kind(&c.name), holds_text: is_text(&c.storage), name: c.name })
+            .map(|c| FoundColumn {
+                kind: kind(&c.name),
+                holds_text: is_text(&c.storage),
+                is_computed: !c.is_stored,
+                name: c.name,
+            })
             .collect();
         let is_column = |name: &&&str| columns.iter().any(|c: &FoundColumn| c.name.eq_ignore_ascii_case(name));
         let row_number = ROW_NUMBER.iter().find(|name| !is_column(name)).copied();
@@ -175,8 +215,41 @@ impl File {
     }
 
     /// All that is in the file by name.
-    pub(super) fn catalogue(&self) -> Result<Vec<Entry>, Error> {
-        self.read("cannot read the structure", |c| Ok(c.entries()?))
+    pub(super) fn catalogue(&self) -> Result<Arc<[Entry]>, Error> {
+        self.read("cannot read the structure", |c| {
+            let count = c.structure_count()?;
+            let mut held = self.entries.lock().unwrap_or_else(PoisonError::into_inner);
+            if let Some((_, known)) = held.as_ref().filter(|(at, _)| *at == count) {
+                return Ok(Arc::clone(known));
+            }
+            let entries: Arc<[Entry]> = c.entries()?.into();
+            *held = Some((count, Arc::clone(&entries)));
+            Ok(entries)
+        })
+    }
+
+    /// What could not be shown of all that was asked so far, and why, each as a sentence: views and computed columns that
+    /// cannot be worked out, or take more than they may.
+    pub fn left_out(&self) -> Vec<String> {
+        self.left_out.lock().unwrap_or_else(PoisonError::into_inner).clone()
+    }
+
+    pub(super) fn leave_out(&self, what: &str, why: &Error) {
+        let sentence = format!("{what} is not shown: {}", why.problem());
+        let mut left_out = self.left_out.lock().unwrap_or_else(PoisonError::into_inner);
+        if !left_out.contains(&sentence) {
+            left_out.push(sentence);
+        }
+    }
+
+    /// The names of its views.
+    pub(super) fn views(&self) -> Result<Vec<String>, Error> {
+        Ok(self.catalogue()?.iter().filter(|e| e.kind == EntryKind::View).map(|e| e.name.clone()).collect())
+    }
+
+    /// The limits on what looking into it may take.
+    pub(super) fn limits(&self) -> &Limits {
+        &self.limits
     }
 
     /// Runs `work`; `doing` begins the sentence when the engine refuses.

@@ -1,5 +1,6 @@
 //! Following what a running app writes.
 
+use super::Limits;
 use super::compare::Difference;
 use super::file::File;
 use super::sessions::Session;
@@ -19,6 +20,7 @@ const LARGEST: u64 = 64_000_000;
 /// of it in the system's temporary folder.
 pub struct Following {
     path: PathBuf,
+    limits: Limits,
     standing: Vec<Option<(u64, Option<SystemTime>)>>,
     last_entry: i64,
     sessions: Vec<Session>,
@@ -46,12 +48,13 @@ impl Following {
     ///
     /// # Errors
     /// As [`File::open`]; and when the file keeps no trail and is too large to be compared each time ([`Error::is_bad_query`]).
-    pub fn begin(path: impl AsRef<Path>) -> Result<Following, Error> {
-        let file = File::open(path)?;
+    pub fn begin(path: impl AsRef<Path>, limits: &Limits) -> Result<Following, Error> {
+        let file = File::open_within(path, limits)?;
         let folder =
             tempfile::tempdir().map_err(|e| Error::device("cannot follow the file", &e).in_file(file.path()))?;
         let mut following = Following {
             path: file.path().to_owned(),
+            limits: limits.clone(),
             standing: standing(file.path()),
             last_entry: file.trail(&TrailOf { limit: Some(1), ..TrailOf::default() })?.first().map_or(0, |e| e.number),
             sessions: file.sessions(SESSIONS)?,
@@ -86,7 +89,7 @@ impl Following {
     }
 
     fn look(&mut self, each: &mut dyn FnMut(Happened<'_>) -> Result<(), Error>) -> Result<bool, Error> {
-        let file = File::open(&self.path)?;
+        let file = File::open_within(&self.path, &self.limits)?;
         let mut any = false;
         let sessions = file.sessions(SESSIONS)?;
         for session in &sessions {
@@ -132,7 +135,8 @@ impl Following {
         };
         self.copy(file)?;
         let after = self.before.as_ref().map_or(before.as_path(), PathBuf::as_path);
-        let (old, new) = (File::open(&before)?, File::open(after)?);
+        let look = |path| File::open_within(path, &self.limits);
+        let (old, new) = (look(before.as_path())?, look(after)?);
         let mut any = false;
         let comparison = old.compare(
             &new,

@@ -1,5 +1,6 @@
 //! Taking rows in from open formats: all of them or none.
 
+use super::Limits;
 use super::export::Exchange;
 use super::file::{File, FoundTable, is_text};
 use crate::engine::{Connection, Fault, FaultKind, Opener};
@@ -12,9 +13,10 @@ use std::io::BufRead;
 use std::path::Path;
 use std::time::Duration;
 use velvet_core::Value;
-use velvet_core::exchange::{of_field, of_json, statements};
+use velvet_core::exchange::{of_field, of_json};
 use velvet_core::fits::fits;
 use velvet_core::name::{nearest, quoted};
+use velvet_core::sql_text::statements;
 use velvet_core::structure::Structure;
 
 /// How many problems are told.
@@ -35,15 +37,17 @@ pub fn import(
     table: Option<&str>,
     form: Exchange,
     from: &mut dyn BufRead,
+    limits: &Limits,
 ) -> Result<u64, Error> {
     let path = path.as_ref();
-    let file = File::open(path)?;
+    let file = File::open_within(path, limits)?;
     let table = table.map(|word| file.table(word)).transpose()?;
     let structure = file.declared().cloned();
     let names = file.table_names()?;
     drop(file);
     let import = || {
-        let connection = Opener::new(path).waiting(WAIT).writer()?;
+        let mut connection = Opener::new(path).waiting(WAIT).writer()?;
+        connection.bound(&limits.cancel, limits.within, u64::MAX)?;
         let mut importing =
             Importing { to: &connection, structure, names, tables: HashMap::new(), problems: Vec::new(), rows: 0 };
         let transaction = connection.transaction()?;
@@ -69,19 +73,19 @@ pub fn import(
 /// # Errors
 /// When there is a file at `path` ([`Error::is_already_there`]), or a statement fails or does more, with its line
 /// ([`Error::is_bad_query`]). Nothing is left then.
-pub fn import_sql(path: impl AsRef<Path>, text: &str) -> Result<u64, Error> {
+pub fn import_sql(path: impl AsRef<Path>, text: &str, limits: &Limits) -> Result<u64, Error> {
     let doing = "cannot import";
     let mut count = 0;
     new_file::make_new(path.as_ref(), doing, |unfinished| {
-        let connection = Opener::new(unfinished).relaxed().new_writer()?;
+        let mut connection = Opener::new(unfinished).relaxed().new_writer()?;
+        let within = limits.within + Duration::from_micros(text.len() as u64 * MICROSECONDS_FOR_A_BYTE);
+        connection.bound(&limits.cancel, within, text.len() as u64)?;
+        connection.grow_at_most(LEAST_GROWTH + text.len() as u64 * MOST_GROWTH)?;
         connection.enforce_foreign_keys(false)?;
         let transaction = connection.transaction()?;
         for (line, statement) in statements(text) {
             if let Err(fault) = connection.run_making(statement) {
-                let error = Error::bare(Cause::BadQuery, format!("line {line}: {}", fault.message));
-                return Err(error.advise(
-                    "Only what makes a file is run: creating tables, indexes, views and triggers, and inserting",
-                ));
+                return Err(refused(line, fault));
             }
             count += 1;
         }
@@ -90,6 +94,33 @@ pub fn import_sql(path: impl AsRef<Path>, text: &str) -> Result<u64, Error> {
         Ok(connection.close()?)
     })?;
     Ok(count)
+}
+
+/// How long statements may take for each byte of them, beside what limits allow anyway.
+const MICROSECONDS_FOR_A_BYTE: u64 = 10;
+
+/// How much larger than the statements the file may be that they make: there may be indexes, and what is repeated is said once.
+const MOST_GROWTH: u64 = 32;
+
+/// How large it may be in any case, in bytes.
+const LEAST_GROWTH: u64 = 64_000_000;
+
+fn refused(line: usize, fault: Fault) -> Error {
+    match fault.kind {
+        // There is space on the device, or it is told as that.
+        FaultKind::NoSpace if fault.message.contains("full") => Error::bare(
+            Cause::BeyondBounds,
+            format!(
+                "line {line}: the file would become far larger than the statements that make it, or the device is full"
+            ),
+        )
+        .advise("Look at what the statement computes; leave it out if it is not meant to"),
+        FaultKind::Interrupted(_) | FaultKind::OutOfProportion | FaultKind::Device => {
+            Error::from(fault).doing(format_args!("cannot import: line {line}"))
+        }
+        _ => Error::bare(Cause::BadQuery, format!("line {line}: {}", fault.message))
+            .advise("Only what makes a file is run: creating tables, indexes, views and triggers, and inserting"),
+    }
 }
 
 /// A row that names its table.
@@ -292,6 +323,9 @@ impl Importing<'_> {
                 }
             }
         }
+        // What triggers take is counted for each row.
+        self.to.count_anew();
+        self.to.values_up_to(values.iter().map(|(_, value)| value.bytes()).sum())?;
         match self.to.execute(&text, values.iter().map(|(_, value)| value.as_ref())) {
             Ok(_) => {
                 self.rows += 1;

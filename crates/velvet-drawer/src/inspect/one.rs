@@ -162,14 +162,25 @@ impl File {
         word: &str,
     ) -> Result<Option<(Option<i64>, Vec<(FoundColumn, Value)>)>, Error> {
         let numbers = table.insertion_order.as_deref().unwrap_or("NULL");
-        let names: Vec<String> = table.columns.iter().map(|c| quoted(&c.name)).collect();
-        let text =
-            format!("SELECT {numbers}, {} FROM {} WHERE {condition} LIMIT 2", names.join(", "), quoted(&table.name));
-        let found = self.read("cannot read the row", |c| {
-            Ok(c.list(&text, values.iter().map(Value::as_ref), |row| -> Vec<Value> {
-                (0..row.count()).map(|at| row.value(at).to_value()).collect()
-            })?)
-        })?;
+        let found = |without_computed: bool| {
+            let name =
+                |c: &FoundColumn| if c.is_computed && without_computed { "NULL".into() } else { quoted(&c.name) };
+            let names: Vec<String> = table.columns.iter().map(name).collect();
+            let of = quoted(&table.name);
+            let text = format!("SELECT {numbers}, {} FROM {of} WHERE {condition} LIMIT 2", names.join(", "));
+            self.read("cannot read the row", |c| {
+                Ok(c.list(&text, values.iter().map(Value::as_ref), |row| -> Vec<Value> {
+                    (0..row.count()).map(|at| row.value(at).to_value()).collect()
+                })?)
+            })
+        };
+        let found = match found(false) {
+            Err(error) if error.is_beyond_bounds() && table.columns.iter().any(|c| c.is_computed) => {
+                self.leave_out(&format!("what is computed in `{}`", table.name), &error);
+                found(true)
+            }
+            found => found,
+        }?;
         let mut found = found.into_iter();
         let Some(mut row) = found.next() else { return Ok(None) };
         if found.next().is_some() {
@@ -241,7 +252,7 @@ impl File {
         values: Vec<Value>,
         most: u64,
     ) -> Result<(u64, Vec<Vec<(String, Value)>>), Error> {
-        let Ok(found) = self.table(table) else { return Ok((0, Vec::new())) };
+        let Ok(found) = self.exact(table.to_owned()) else { return Ok((0, Vec::new())) };
         let known_by = self.known_by(&found)?;
         let condition = columns.iter().map(|c| format!("{} = ?", quoted(c))).collect::<Vec<_>>().join(" AND ");
         let list = known_by.iter().map(|c| quoted(c)).collect::<Vec<_>>().join(", ");

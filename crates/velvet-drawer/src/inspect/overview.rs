@@ -6,6 +6,7 @@ use crate::about::About;
 use crate::engine::{Connection, Fault};
 use crate::error::Error;
 use serde::Serialize;
+use std::collections::HashMap;
 use std::fs;
 use std::path::PathBuf;
 use velvet_core::name::quoted;
@@ -73,7 +74,7 @@ impl File {
         let mut warnings = self.warnings()?;
         let sessions = self.sessions(File::SESSIONS_AT_A_GLANCE)?;
         self.read("cannot read the overview", |c| {
-            let ours = About::is_ours(c)?;
+            let (ours, bytes) = (About::is_ours(c)?, bytes_of_tables(c));
             let fact = |name| if ours { About::fact(c, name) } else { Ok(None) };
             Ok(Overview {
                 path: self.path().to_owned(),
@@ -82,7 +83,7 @@ impl File {
                 version: c.version()?,
                 created_at: fact("created_at")?,
                 versions: if ours { versions(c)? } else { Vec::new() },
-                tables: names.iter().map(|name| table(c, name, &mut warnings)).collect(),
+                tables: names.iter().map(|name| table(c, name, &bytes, &mut warnings)).collect(),
                 sessions,
                 warnings,
             })
@@ -100,19 +101,37 @@ fn versions(connection: &Connection) -> Result<Vec<VersionOverview>, Fault> {
     })
 }
 
+/// How many bytes each table takes, with its indexes.
+fn bytes_of_tables(connection: &Connection) -> Result<HashMap<String, u64>, Fault> {
+    let bytes = connection.bytes_by_name()?;
+    let mut of_tables: HashMap<String, u64> = HashMap::new();
+    for entry in connection.entries()? {
+        *of_tables.entry(entry.table).or_default() += bytes.get(&entry.name).copied().unwrap_or_default();
+    }
+    Ok(of_tables)
+}
+
 /// A table at a glance. What cannot be counted, such as a view over a table that is gone, goes to `warnings`.
-fn table(connection: &Connection, name: &str, warnings: &mut Vec<String>) -> TableOverview {
+fn table(
+    connection: &Connection,
+    name: &str,
+    bytes: &Result<HashMap<String, u64>, Fault>,
+    warnings: &mut Vec<String>,
+) -> TableOverview {
     let mut known = |number: Result<u64, Fault>| match number {
         Ok(number) => Some(number),
         Err(fault) => {
-            warnings.push(format!("`{name}` cannot be read: {}", fault.message));
+            warnings.push(format!("`{name}` cannot be read: {}", Error::from(fault).problem()));
             None
         }
     };
     let columns = connection.columns_of(name).map(|all| all.iter().filter(|c| !c.is_argument).count() as u64);
     let columns = known(columns);
-    let count = || connection.number(&format!("SELECT count(*) FROM {}", quoted(name))).map(i64::unsigned_abs);
+    let count = || {
+        let text = format!("SELECT count(*) FROM {}", quoted(name));
+        Ok(connection.one(&text, [], |row| row.integer(0))?.unwrap_or_default().unsigned_abs())
+    };
     let rows = columns.and_then(|_| known(count()));
-    let bytes = known(connection.bytes_of(name).map(i64::unsigned_abs));
+    let bytes = bytes.as_ref().ok().map(|bytes| bytes.get(name).copied().unwrap_or_default());
     TableOverview { name: name.to_owned(), rows, columns, bytes }
 }

@@ -43,7 +43,12 @@ impl File {
         };
         self.read("cannot run the statement", |c| {
             let mut statement = match c.prepare(text) {
-                Err(fault) if fault.kind != FaultKind::Damaged => {
+                Err(fault)
+                    if !matches!(
+                        fault.kind,
+                        FaultKind::Damaged | FaultKind::Endless(_) | FaultKind::Interrupted(_)
+                    ) =>
+                {
                     let advice = "It is one statement in SQL; `velvet structure` shows the tables and columns";
                     return refused(&fault.message, advice);
                 }

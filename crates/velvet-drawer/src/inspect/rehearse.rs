@@ -80,12 +80,14 @@ impl File {
             let bytes = |path: &Path| std::fs::metadata(path).map_or(0, |m| m.len());
             let bytes_before = bytes(&copy);
             let begun = Instant::now();
-            let connection = Opener::new(&copy).relaxed().writer()?;
+            let mut connection = Opener::new(&copy).relaxed().writer()?;
+            let cancel = &self.limits().cancel;
+            connection.bound(cancel, Duration::MAX, u64::MAX)?;
             let upgraded = match recognise(&connection, &declared)? {
                 Found::Older(from) => {
                     connection.use_wal(Duration::ZERO)?;
                     // No path: what a backup would hold is the file itself.
-                    upgrading::upgrade(&connection, &declared, from, None, &Watch::telling(tell))?
+                    upgrading::upgrade(&connection, &declared, from, None, &Watch::telling(tell, cancel.clone()))?
                 }
                 Found::Current { .. } | Found::Fresh => None,
             };

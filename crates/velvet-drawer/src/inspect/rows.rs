@@ -50,8 +50,33 @@ impl File {
         page: &Page,
         each: &mut dyn FnMut(&[ValueRef<'_>]) -> Result<(), Error>,
     ) -> Result<(), Error> {
+        let mut is_begun = false;
+        let result = self.rows_with(table, page, false, &mut |row| {
+            is_begun = true;
+            each(row)
+        });
         let columns = self.columns(table, page)?;
-        let names = columns.iter().map(|c| quoted(&c.name)).collect::<Vec<_>>().join(", ");
+        match result {
+            Err(error) if !is_begun && error.is_beyond_bounds() && columns.iter().any(|c| c.is_computed) => {
+                let computed: Vec<&str> = columns.iter().filter(|c| c.is_computed).map(|c| c.name.as_str()).collect();
+                self.leave_out(&format!("what is computed in `{}` ({})", table.name, computed.join(", ")), &error);
+                self.rows_with(table, page, true, each)
+            }
+            result => result,
+        }
+    }
+
+    /// As [`File::rows`], with nothing in the place of what is computed, where that is to be left out.
+    fn rows_with(
+        &self,
+        table: &FoundTable,
+        page: &Page,
+        without_computed: bool,
+        each: &mut dyn FnMut(&[ValueRef<'_>]) -> Result<(), Error>,
+    ) -> Result<(), Error> {
+        let columns = self.columns(table, page)?;
+        let name = |c: &FoundColumn| if c.is_computed && without_computed { "NULL".into() } else { quoted(&c.name) };
+        let names = columns.iter().map(name).collect::<Vec<_>>().join(", ");
         let mut text = format!("SELECT {names} FROM {}", quoted(&table.name));
         push_filter(&mut text, page);
         if let Some(order) = self.order(table, page)? {
@@ -62,7 +87,7 @@ impl File {
         let range = [page.limit.map_or(ValueRef::Integer(-1), number), number(page.offset)];
         self.read("cannot read the rows", |c| {
             let mut statement = match c.prepare(&text) {
-                Err(fault) if fault.kind != FaultKind::Damaged => return Err(self.bad_query(table, page, fault)),
+                Err(fault) if is_of_condition(&fault) => return Err(self.bad_query(table, page, fault)),
                 other => other?,
             };
             statement.bind_all(range)?;
@@ -80,9 +105,9 @@ impl File {
     pub fn count(&self, table: &FoundTable, page: &Page) -> Result<u64, Error> {
         let mut text = format!("SELECT count(*) FROM {}", quoted(&table.name));
         push_filter(&mut text, page);
-        self.read("cannot count the rows", |c| match c.number(&text) {
-            Err(fault) if fault.kind != FaultKind::Damaged => Err(self.bad_query(table, page, fault)),
-            counted => Ok(counted?.unsigned_abs()),
+        self.read("cannot count the rows", |c| match c.one(&text, [], |row| row.integer(0)) {
+            Err(fault) if is_of_condition(&fault) => Err(self.bad_query(table, page, fault)),
+            counted => Ok(counted?.unwrap_or_default().unsigned_abs()),
         })
     }
 
@@ -154,6 +179,14 @@ impl File {
             .advise(advice)
             .in_file(self.path())
     }
+}
+
+/// Whether the condition may be why the engine refused.
+fn is_of_condition(fault: &Fault) -> bool {
+    !matches!(
+        fault.kind,
+        FaultKind::Damaged | FaultKind::Interrupted(_) | FaultKind::Endless(_) | FaultKind::OutOfProportion
+    )
 }
 
 /// On a line of its own, so that a comment in the condition ends with it.

@@ -5,6 +5,7 @@ use super::forms;
 use super::rows::Page;
 use crate::error::{Cause, Error};
 use serde::Serialize;
+use std::time::Instant;
 use velvet_core::Marked;
 use velvet_core::search::Words;
 use velvet_core::{Value, ValueRef};
@@ -48,20 +49,33 @@ impl File {
         }
         let all: Vec<FoundTable>;
         let tables = if tables.is_empty() {
-            // A view that cannot be read has no rows.
-            all = self.table_names()?.iter().filter_map(|name| self.table(name).ok()).collect();
+            let mut found = Vec::new();
+            for name in self.table_names()? {
+                match self.exact(name.clone()) {
+                    Ok(table) => found.push(table),
+                    Err(error) if error.is_cancelled() => return Err(error),
+                    Err(error) => self.leave_out(&format!("`{name}`"), &error),
+                }
+            }
+            all = found;
             &all
         } else {
             tables
         };
-        let mut looked = 0;
+        let views: Vec<String> = self.views()?;
+        let (mut looked, within) = (0, self.limits().within);
         for table in tables {
+            let (is_view, begun) = (views.contains(&table.name), Instant::now());
             let known_by = self.known_by(table)?;
             let mut go_on = true;
             let result = self.each_known(table, &known_by, &Page::default(), &mut |key, row| {
                 looked += 1;
                 if looked % ROWS_BETWEEN == 0 {
                     looked_at(looked);
+                }
+                if is_view && begun.elapsed() > within {
+                    let why = format!("it takes longer than {within:?} to go through its rows");
+                    return Err(Error::new(Cause::BeyondBounds, why));
                 }
                 if let Some(columns) = found(&sought, table, row) {
                     let known_by = known_by.iter().cloned().zip(key.iter().map(|v| v.to_value())).collect();
@@ -72,6 +86,9 @@ impl File {
             });
             match result {
                 Err(error) if !go_on && error.is_cancelled() => break,
+                Err(error) if error.is_beyond_bounds() || is_view && !error.is_cancelled() => {
+                    self.leave_out(&format!("`{}`", table.name), &error)
+                }
                 other => other?,
             }
         }

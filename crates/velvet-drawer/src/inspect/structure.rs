@@ -86,7 +86,14 @@ impl File {
             // A view, or a virtual table, has columns and nothing else; a view over what is gone has not even those.
             let nothing = PhysicalTable::default();
             let found = physical.tables.get(&name).unwrap_or(&nothing);
-            let Ok(there) = self.table(&name) else { continue };
+            let there = match self.exact(name.clone()) {
+                Ok(there) => there,
+                Err(error) if error.is_cancelled() => return Err(error),
+                Err(error) => {
+                    self.leave_out(&format!("`{name}`"), &error);
+                    continue;
+                }
+            };
             let declared = self.declared().and_then(|s| s.table(&name));
             let columns = there.columns.into_iter().map(|column| {
                 let physical = found.columns.get(&column.name).cloned().unwrap_or_default();
@@ -132,7 +139,7 @@ impl File {
     pub fn statements(&self) -> Result<Vec<String>, Error> {
         // What a virtual table keeps is created with it.
         let is_shown = |e: &Entry| e.kind != EntryKind::Shadow && !e.is_of_engine() && !e.statement.is_empty();
-        Ok(self.catalogue()?.into_iter().filter(is_shown).map(|e| e.statement).collect())
+        Ok(self.catalogue()?.iter().filter(|e| is_shown(e)).map(|e| e.statement.clone()).collect())
     }
 
     /// How the file stands to a history.

@@ -9,6 +9,7 @@ use super::recognise::{self, Found, recognise};
 use super::registry;
 use crate::about::About;
 use crate::beside::with_companions;
+use crate::cancel::Cancel;
 use crate::drawer::{Drawer, InEffect, Inner, Opened, Place};
 use crate::engine::{self, Connection, Fault, FaultKind, Opener, Pool, is_open_here};
 use crate::error::{Doing, Error};
@@ -124,7 +125,7 @@ impl Options {
             error.doing("cannot open the drawer").untouched(recognise::UNTOUCHED)
         };
         if self.adopt.is_none() {
-            unfinished_of_another(path, declared)?;
+            self.unfinished_of_another(path, declared)?;
         }
         let mut writer = self.opener(path).new_writer();
         if writer.as_ref().is_err_and(|fault| fault.kind == FaultKind::OtherLog) {
@@ -149,6 +150,21 @@ impl Options {
                 let opened = self.bring_up(&writer, found, declared, Some(path), watch)?;
                 Ok((writer, Opened { adopted: Some(adopted), ..opened }))
             }
+        }
+    }
+
+    /// Refuses a file of another program beside which the way back out of an unfinished transaction stands: the engine would take that way as soon
+    /// as it opens the file, and it is to be left as it is.
+    fn unfinished_of_another(&self, path: &Path, declared: &Declared) -> Result<(), Error> {
+        let has_journal = with_companions(path).nth(3).is_some_and(|j| j.metadata().is_ok_and(|m| m.len() > 0));
+        if !has_journal || !path.exists() || is_open_here(path) {
+            return Ok(());
+        }
+        // What else is wrong with it is said when it is opened.
+        let Ok(look) = Opener::new(path).traceless(&Cancel::default(), self.settings.wait) else { return Ok(()) };
+        match look.read(|connection| recognise(connection, declared)) {
+            Err(error) if error.is_other_app() => Err(error),
+            _ => Ok(()),
         }
     }
 
@@ -211,21 +227,6 @@ impl Options {
             Arc::new(Inner::new(Place::Memory, declared, (self.files_root, in_effect), opened, (None, trails), pool));
         filled(&inner, self.fill_new)?;
         Ok(inner)
-    }
-}
-
-/// Refuses a file of another program beside which the way back out of an unfinished transaction stands: the engine would take that way as soon
-/// as it opens the file, and it is to be left as it is.
-fn unfinished_of_another(path: &Path, declared: &Declared) -> Result<(), Error> {
-    let has_journal = with_companions(path).nth(3).is_some_and(|j| j.metadata().is_ok_and(|m| m.len() > 0));
-    if !has_journal || !path.exists() || is_open_here(path) {
-        return Ok(());
-    }
-    // What else is wrong with it is said when it is opened.
-    let Ok(look) = Opener::new(path).traceless() else { return Ok(()) };
-    match look.read(|connection| recognise(connection, declared)) {
-        Err(error) if error.is_other_app() => Err(error),
-        _ => Ok(()),
     }
 }
 

@@ -1,11 +1,13 @@
 //! A filled file that ships with the app, copied to its place on the first start only.
 
+use crate::cancel::Cancel;
 use crate::engine::{Opener, copy_from};
 use crate::error::{Cause, Doing, Error};
 use crate::new_file;
 use std::fs;
 use std::io::{self, Write};
 use std::path::{Path, PathBuf};
+use std::time::Duration;
 
 /// A filled file that ships with the app.
 #[derive(Clone, Debug)]
@@ -25,7 +27,7 @@ impl Shipped {
                 ))
             }
             Shipped::File(from) => Opener::new(from)
-                .traceless()
+                .traceless(&Cancel::default(), Duration::MAX)
                 .and_then(|source| source.read(|c| copy_from(c, unfinished)))
                 .doing(|| doing),
             Shipped::Bytes(bytes) => written(bytes, unfinished).map_err(|e| Error::device(doing, &e)),

@@ -6,8 +6,8 @@ use crate::error::{Cause, Error};
 use crate::reading::Going;
 use std::borrow::Cow;
 use velvet_core::excerpt::{Wanted, places};
-use velvet_core::exchange::has_word;
 use velvet_core::name::nearest;
+use velvet_core::sql_text::has_word;
 use velvet_core::{Excerpt, Misfit, Value};
 
 /// A statement of the app's own, and where it is run.

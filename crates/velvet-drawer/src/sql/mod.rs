@@ -12,7 +12,7 @@ use crate::writing::Tx;
 use std::borrow::Cow;
 use std::ops::ControlFlow;
 use std::panic::Location;
-use velvet_core::exchange::has_word;
+use velvet_core::sql_text::has_word;
 use velvet_core::{Argument, Excerpt, Misfit, Value};
 
 /// A statement of the app's own. Nothing is run until its rows are asked for, or it is told to `run`.

@@ -178,7 +178,7 @@ impl<'a> Upgrades<'a> {
         let old = Declared { version, fingerprint: fingerprint::of(&structure), structure, ..declared.clone() };
         make(&path, &old).map_err(|fault| format!("it could not be made: {}", fault.message))?;
         if let Some(samples) = samples {
-            inspect::import(&path, None, Exchange::JsonLines, &mut samples.as_bytes())
+            inspect::import(&path, None, Exchange::JsonLines, &mut samples.as_bytes(), &inspect::Limits::default())
                 .map_err(|e| format!("its rows in `version-{version}.jsonl`: {e}"))?;
         }
         fill(&path, &old, declared, &changes)?;

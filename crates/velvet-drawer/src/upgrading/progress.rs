@@ -1,7 +1,7 @@
 //! How far an upgrade has come, and whether it should go on.
 
+use crate::cancel::Cancel;
 use crate::error::{Cause, Error};
-use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Mutex, PoisonError};
 use std::thread;
 use std::time::Duration;
@@ -29,7 +29,7 @@ pub struct Progress {
 #[derive(Default)]
 pub(crate) struct Watch {
     progress: Mutex<Progress>,
-    cancelled: AtomicBool,
+    cancel: Cancel,
     tell: Option<Box<Tell>>,
     slow: Option<Duration>,
     fail_after: Option<usize>,
@@ -39,9 +39,9 @@ pub(crate) struct Watch {
 type Tell = dyn Fn(&Progress) + Send + Sync;
 
 impl Watch {
-    /// Follows an upgrade by telling each change of progress.
-    pub(crate) fn telling(tell: impl Fn(&Progress) + Send + Sync + 'static) -> Watch {
-        Watch { tell: Some(Box::new(tell)), ..Watch::default() }
+    /// Follows an upgrade by telling each change of progress, until it is cancelled.
+    pub(crate) fn telling(tell: impl Fn(&Progress) + Send + Sync + 'static, cancel: Cancel) -> Watch {
+        Watch { tell: Some(Box::new(tell)), cancel, ..Watch::default() }
     }
 
     /// Follows an upgrade that takes longer in each step, or fails after some, for a developer who wants to see that.
@@ -55,12 +55,12 @@ impl Watch {
 
     /// Asks the upgrade to end; it rolls back.
     pub(crate) fn cancel(&self) {
-        self.cancelled.store(true, Ordering::Relaxed);
+        self.cancel.cancel();
     }
 
     /// Says whether to go on.
     pub(super) fn go_on(&self) -> Result<(), Error> {
-        if self.cancelled.load(Ordering::Relaxed) {
+        if self.cancel.is_cancelled() {
             return Err(Error::new(Cause::Cancelled, "opening the drawer was cancelled").advise("Open it again"));
         }
         Ok(())

@@ -1,6 +1,8 @@
 //! Giving unused space back to the device.
 
 use crate::about::About;
+#[cfg(feature = "inspect")]
+use crate::cancel::Cancel;
 use crate::drawer::{Drawer, OpenRead, Place, UNTOUCHED};
 use crate::engine::{Connection, Fault, Opener, Pages};
 use crate::error::{Cause, Doing, Error};
@@ -92,13 +94,14 @@ fn has_space(connection: &Connection, path: &Path) -> Result<(), Error> {
 /// # Errors
 /// When it is not there or no database, another program holds it for too long, or the device has too little room. It is as it was then.
 #[cfg(feature = "inspect")]
-pub fn compact_file(path: impl AsRef<Path>) -> Result<(Space, Space), Error> {
+pub fn compact_file(path: impl AsRef<Path>, cancel: &Cancel) -> Result<(Space, Space), Error> {
     let path = path.as_ref();
     let work = || {
         if !path.is_file() {
             return Err(Error::bare(Cause::FileMissing, "it is not there").advise("Check the path"));
         }
-        let connection = Opener::new(path).waiting(WAIT).writer()?;
+        let mut connection = Opener::new(path).waiting(WAIT).writer()?;
+        connection.bound(cancel, Duration::MAX, u64::MAX)?;
         let before = measured(&connection)?;
         has_space(&connection, path)?;
         let after = compacted(&connection, About::is_ours(&connection)?)?;

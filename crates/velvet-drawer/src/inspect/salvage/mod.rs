@@ -6,6 +6,7 @@
 mod source;
 mod tree;
 
+use super::Limits;
 use super::file::File;
 use crate::about::{APPLICATION_ID, About};
 use crate::engine::is_open_here;
@@ -17,12 +18,14 @@ use crate::searching;
 use serde::Serialize;
 use source::PageSource;
 use std::collections::BTreeMap;
+use std::fs;
 use std::path::Path;
 use tree::{Missing, SavedRow};
 use velvet_core::b_tree::Encoding;
 use velvet_core::evolution::attendant::ATTENDANTS;
 use velvet_core::header::Header;
 use velvet_core::name::quoted;
+use velvet_core::sql_text::table_options;
 use velvet_core::statement::UNINDEXED;
 use velvet_core::structure::Structure;
 use velvet_core::{Value, fingerprint};
@@ -96,12 +99,17 @@ const ROWS_BETWEEN: u64 = 4_096;
 /// # let end = bytes.len() - 4096;
 /// # bytes[end - 4096..].fill(0);
 /// # std::fs::write(&damaged, bytes).unwrap();
-/// let salvaged = inspect::salvage(&damaged, &saved, &mut |_| ())?;
+/// let salvaged = inspect::salvage(&damaged, &saved, &mut |_| (), &inspect::Limits::default())?;
 /// assert!(!salvaged.is_whole());
 /// assert_eq!(Drawer::open(&saved, schema())?.count::<Note>()?, salvaged.tables[0].rows);
 /// # Ok::<(), velvet_drawer::Error>(())
 /// ```
-pub fn salvage(from: impl AsRef<Path>, to: impl AsRef<Path>, saved: &mut dyn FnMut(u64)) -> Result<Salvaged, Error> {
+pub fn salvage(
+    from: impl AsRef<Path>,
+    to: impl AsRef<Path>,
+    saved: &mut dyn FnMut(u64),
+    limits: &Limits,
+) -> Result<Salvaged, Error> {
     let doing = "cannot save what is in the file";
     let from = from.as_ref();
     let refuse = |cause, why: &str, advice: &str| {
@@ -125,7 +133,8 @@ pub fn salvage(from: impl AsRef<Path>, to: impl AsRef<Path>, saved: &mut dyn FnM
     };
     let mut report = Salvaged { lost: source.left_out.take().into_iter().collect(), ..Salvaged::default() };
     new_file::make_new(to.as_ref(), doing, |unfinished| {
-        let connection = Opener::new(unfinished).relaxed().new_writer()?;
+        let mut connection = Opener::new(unfinished).relaxed().new_writer()?;
+        connection.bound(&limits.cancel, limits.within, fs::metadata(&path).map_or(0, |m| m.len()))?;
         let mut salvaging = Salvaging {
             seen: vec![false; source.pages as usize + 1],
             source: &mut source,
@@ -135,6 +144,7 @@ pub fn salvage(from: impl AsRef<Path>, to: impl AsRef<Path>, saved: &mut dyn FnM
             rows: 0,
             last_numbers: BTreeMap::new(),
             path: &path,
+            limits,
         };
         let encoding = match salvaging.source.layout.encoding {
             Encoding::Utf8 => "UTF-8",
@@ -161,6 +171,7 @@ struct Salvaging<'a> {
     rows: u64,
     last_numbers: BTreeMap<String, i64>,
     path: &'a Path,
+    limits: &'a Limits,
 }
 
 /// A line of the file's list of what is in it.
@@ -272,12 +283,12 @@ impl Salvaging<'_> {
             // Of this one it is known how it was made.
             self.to.run(About::CREATE)?;
         }
-        let columns = self.columns(&entry.name)?;
+        let is_keyed_otherwise = table_options(&entry.statement).without_row_numbers;
+        let columns = self.columns(&entry.name, is_keyed_otherwise)?;
         let written = columns.iter().filter(|c| !c.is_computed).count();
         let names = self.names(&entry.name)?;
         // Where no column is the row number, it is written beside the columns, under a name that none of them has.
         let hidden = ["rowid", "_rowid_", "oid"].into_iter().find(|n| !names.iter().any(|c| c.eq_ignore_ascii_case(n)));
-        let is_keyed_otherwise = self.to.is_without_row_numbers(&entry.name)?;
         let hidden = hidden.filter(|_| !is_keyed_otherwise && !columns.iter().any(|c| c.is_row_number));
         let names: Vec<String> = names.iter().map(|n| quoted(n)).chain(hidden.map(str::to_owned)).collect();
         let marks = vec!["?"; written + usize::from(hidden.is_some())].join(", ");
@@ -287,10 +298,10 @@ impl Salvaging<'_> {
         Ok(Some(SavedTable { name: entry.name.clone(), root: entry.root, columns, insert, missing, report }))
     }
 
-    fn columns(&self, table: &str) -> Result<Vec<SavedColumn>, Fault> {
+    fn columns(&self, table: &str, is_keyed_otherwise: bool) -> Result<Vec<SavedColumn>, Fault> {
         let columns = self.to.columns_of(table)?;
         let is_keyed_by_one = columns.iter().filter(|c| c.key_place > 0).count() == 1;
-        let has_numbers = is_keyed_by_one && !self.to.is_without_row_numbers(table)?;
+        let has_numbers = is_keyed_by_one && !is_keyed_otherwise;
         let column = |c: ColumnEntry| SavedColumn {
             is_row_number: has_numbers && c.key_place == 1 && c.storage.eq_ignore_ascii_case("INTEGER"),
             storage: c.storage.to_ascii_uppercase(),
@@ -328,7 +339,7 @@ impl Salvaging<'_> {
         let (to, rows, saved) = (self.to, &mut self.rows, &mut *self.saved);
         // What the new file says is no fault of the damaged one.
         let mut own = Ok(());
-        let read = File::open(self.path).and_then(|file| {
+        let read = File::open_within(self.path, self.limits).and_then(|file| {
             file.read("cannot read the rows", |c| {
                 let mut statement = c.prepare(&text)?;
                 let mut found = statement.rows();
@@ -518,7 +529,12 @@ fn insert(
         Err(fault)
             if matches!(
                 fault.kind,
-                FaultKind::Clash(_) | FaultKind::Trigger | FaultKind::Unfit | FaultKind::TooBig | FaultKind::Other
+                FaultKind::Clash(_)
+                    | FaultKind::Trigger
+                    | FaultKind::Unfit
+                    | FaultKind::TooBig
+                    | FaultKind::OutOfProportion
+                    | FaultKind::Other
             ) =>
         {
             table.report.refused += 1;

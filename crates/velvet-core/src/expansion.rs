@@ -1,0 +1,134 @@
+//! How many parts a statement grows to when every view in it is replaced by what it stands for.
+//!
+//! Forty views of a line each, which each name the one before twice, grow to half a trillion parts. The engine replaces them all while it prepares a
+//! statement, and cannot be stopped meanwhile; so it is worked out here before.
+
+use crate::sql_text::{Token, tokens};
+use std::collections::HashMap;
+use std::ops::Range;
+
+/// The views of a file, and what is known of each.
+#[derive(Debug, Default)]
+pub struct Views {
+    /// Their statements, by name in small letters.
+    statements: HashMap<String, String>,
+    grown: HashMap<String, u64>,
+}
+
+impl Views {
+    /// Of these names and statements.
+    pub fn new(views: impl IntoIterator<Item = (String, String)>) -> Views {
+        let statements = views.into_iter().map(|(name, statement)| (name.to_lowercase(), statement)).collect();
+        Views { statements, grown: HashMap::new() }
+    }
+
+    /// How many parts a statement grows to.
+    ///
+    /// ```
+    /// use velvet_core::expansion::Views;
+    /// let twice = |n: u32| (format!("v{n}"), format!("CREATE VIEW v{n} AS SELECT a.x FROM v{} a, v{} b", n - 1, n - 1));
+    /// let mut views = Views::new((1..40).map(twice));
+    /// assert_eq!(views.grown("select * from t"), 1);
+    /// assert_eq!(views.grown("select * from v3"), 8);
+    /// assert!(views.grown("select * from \"V39\"") > 500_000_000_000);
+    /// let within = "with a as (select 1), b as (select * from a, a x), c as (select * from b, b x) select * from c, c x";
+    /// assert_eq!(views.grown(within), 15);
+    /// ```
+    pub fn grown(&mut self, statement: &str) -> u64 {
+        let tokens = tokens(statement);
+        let mut within = Within { definitions: definitions(&tokens), tokens: &tokens, grown: HashMap::new() };
+        within.part(0..tokens.len(), self)
+    }
+
+    fn view(&mut self, name: &str) -> Option<u64> {
+        if let Some(grown) = self.grown.get(name) {
+            return Some(*grown);
+        }
+        let statement = self.statements.get(name)?.clone();
+        // One that names itself leads nowhere, which the engine says.
+        self.grown.insert(name.to_owned(), 1);
+        // Its own name stands in the statement that creates it.
+        let grown = self.grown(&statement).saturating_sub(1);
+        self.grown.insert(name.to_owned(), grown);
+        Some(grown)
+    }
+}
+
+/// What a statement defines for itself: the name, and where what it stands for is.
+fn definitions(tokens: &[Token<'_>]) -> Vec<(String, Range<usize>)> {
+    let is = |at: usize, word: &str| tokens.get(at).is_some_and(|t| t.is(word));
+    let mut all = Vec::new();
+    for (at, token) in tokens.iter().enumerate() {
+        let Token::Word(name) = token else { continue };
+        let mut next = at + 1;
+        if matches!(tokens.get(next), Some(Token::Open)) {
+            next = end(tokens, next);
+        }
+        if !is(next, "as") {
+            continue;
+        }
+        next += 1 + usize::from(is(next + 1, "not"));
+        next += usize::from(is(next, "materialized"));
+        if matches!(tokens.get(next), Some(Token::Open)) {
+            all.push((name.to_lowercase(), next..end(tokens, next)));
+        }
+    }
+    all
+}
+
+/// Behind the parenthesis that closes the one at `open`.
+fn end(tokens: &[Token<'_>], open: usize) -> usize {
+    let mut depth = 0_usize;
+    for (at, token) in tokens.iter().enumerate().skip(open) {
+        match token {
+            Token::Open => depth += 1,
+            Token::Close if depth == 1 => return at + 1,
+            Token::Close => depth -= 1,
+            Token::Word(_) => {}
+        }
+    }
+    tokens.len()
+}
+
+struct Within<'t> {
+    tokens: &'t [Token<'t>],
+    definitions: Vec<(String, Range<usize>)>,
+    grown: HashMap<usize, u64>,
+}
+
+impl Within<'_> {
+    fn part(&mut self, range: Range<usize>, views: &mut Views) -> u64 {
+        let (mut grown, mut at) = (1_u64, range.start);
+        while at < range.end {
+            let skipped = self.definitions.iter().find(|(_, body)| body.start == at && *body != range);
+            if let Some((_, body)) = skipped {
+                at = body.end;
+                continue;
+            }
+            if let Token::Word(word) = &self.tokens[at] {
+                let word = word.to_lowercase();
+                // Before its body stands only the name that is defined.
+                let defined = |(name, body): &(String, Range<usize>)| *name == word && body.start < at;
+                let more = match self.definitions.iter().position(defined) {
+                    Some(definition) => Some(self.definition(definition, views)),
+                    None if self.definitions.iter().any(|(name, _)| *name == word) => None,
+                    None => views.view(&word),
+                };
+                grown = grown.saturating_add(more.unwrap_or_default());
+            }
+            at += 1;
+        }
+        grown
+    }
+
+    fn definition(&mut self, at: usize, views: &mut Views) -> u64 {
+        if let Some(grown) = self.grown.get(&at) {
+            return *grown;
+        }
+        // One that names itself is worked out row by row.
+        self.grown.insert(at, 0);
+        let grown = self.part(self.definitions[at].1.clone(), views);
+        self.grown.insert(at, grown);
+        grown
+    }
+}

@@ -1,0 +1,182 @@
+//! How much a connection may do: until it is asked to stop, and as long and as large as what the file itself defines may be.
+//!
+//! A view may never end, or grow from a few lines to years of work, and a computed column may make gigabytes of a byte. So
+//! what such things take is counted, over all statements of a connection, and ends when it is used up. Rows that are stored have their end.
+
+use super::{Connection, Fault, FaultKind};
+use crate::cancel::Cancel;
+use rusqlite::limits::Limit;
+use std::collections::HashSet;
+use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
+use std::time::{Duration, Instant};
+use velvet_core::expansion::Views;
+use velvet_core::name::quoted;
+
+/// How many of the engine's steps to let pass between two looks at the clock.
+const STEPS: i32 = 100;
+
+/// What is left for each statement, when all is used up: enough for what does no harm.
+const LEAST: Duration = Duration::from_millis(10);
+
+/// To how many parts a statement may grow when views are replaced by what they stand for: more than anybody writes.
+const PARTS: u64 = 1_024;
+
+/// The largest value that a computation may make in a small file.
+const LARGE: u64 = 16 << 20;
+
+/// The bounds of one connection.
+pub(super) struct Bounds {
+    cancel: Cancel,
+    within: Duration,
+    clock: Arc<Mutex<Clock>>,
+    /// The statements that run what the file defines.
+    computed: Mutex<HashSet<String>>,
+    /// The views of the file, as they were at a count of changes of structure.
+    views: Mutex<Option<(i64, Views)>>,
+}
+
+#[derive(Default)]
+struct Clock {
+    left: Duration,
+    /// Since when what the file defines is running.
+    running: Option<Instant>,
+}
+
+impl Clock {
+    fn is_used_up(&self) -> bool {
+        self.running.is_some_and(|since| since.elapsed() > self.left.max(LEAST))
+    }
+}
+
+impl Bounds {
+    fn clock(&self) -> MutexGuard<'_, Clock> {
+        self.clock.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    /// Runs `work` while the clock runs.
+    fn counted<R>(&self, work: impl FnOnce() -> R) -> R {
+        self.clock().running = Some(Instant::now());
+        let result = work();
+        let mut clock = self.clock();
+        if let Some(since) = clock.running.take() {
+            clock.left = clock.left.saturating_sub(since.elapsed());
+        }
+        result
+    }
+
+    /// What the engine's refusal means here.
+    pub(super) fn told(&self, kind: FaultKind) -> FaultKind {
+        match kind {
+            FaultKind::Interrupted(_) if !self.cancel.is_cancelled() => FaultKind::Interrupted(Some(self.within)),
+            FaultKind::TooBig => FaultKind::OutOfProportion,
+            kind => kind,
+        }
+    }
+}
+
+impl Connection {
+    /// Bounds what this connection may do: until `cancel` asks it to stop; for as long as `within` what the file defines; and no value above the
+    /// `bytes` that the file has, or a few megabytes.
+    pub(crate) fn bound(&mut self, cancel: &Cancel, within: Duration, bytes: u64) -> Result<(), Fault> {
+        let clock = Arc::new(Mutex::new(Clock { left: within, running: None }));
+        let (asked, watched) = (cancel.clone(), Arc::clone(&clock));
+        let ends = move || asked.is_cancelled() || watched.lock().is_ok_and(|clock| clock.is_used_up());
+        self.engine.progress_handler(STEPS, Some(ends))?;
+        self.values_up_to(bytes / 2)?;
+        self.bounds =
+            Some(Bounds { cancel: cancel.clone(), within, clock, computed: Mutex::default(), views: Mutex::default() });
+        Ok(())
+    }
+
+    /// Refuses to go on where it was asked to stop: what is short never meets the engine's own look.
+    #[inline]
+    pub(super) fn refuse_if_cancelled(&self) -> Result<(), Fault> {
+        match &self.bounds {
+            Some(bounds) if bounds.cancel.is_cancelled() => {
+                Err(Fault { kind: FaultKind::Interrupted(None), message: "interrupted".into() })
+            }
+            _ => Ok(()),
+        }
+    }
+
+    /// Takes the next row of a statement that computes what the file defines.
+    pub(super) fn row_within<R>(
+        &self,
+        next: impl FnOnce() -> rusqlite::Result<Option<R>>,
+    ) -> Result<rusqlite::Result<Option<R>>, Fault> {
+        let Some(bounds) = &self.bounds else { return Ok(next()) };
+        if bounds.clock().left.is_zero() {
+            return Err(Fault { kind: FaultKind::Interrupted(Some(bounds.within)), message: "interrupted".into() });
+        }
+        Ok(bounds.counted(next))
+    }
+
+    /// Counts anew what it takes.
+    pub(crate) fn count_anew(&self) {
+        if let Some(bounds) = &self.bounds {
+            bounds.clock().left = bounds.within;
+        }
+    }
+
+    /// Lets no value be larger than twice these bytes, or a few megabytes.
+    pub(crate) fn values_up_to(&self, bytes: u64) -> Result<(), Fault> {
+        let largest = i32::try_from(bytes.saturating_mul(2).max(LARGE)).unwrap_or(i32::MAX);
+        Ok(self.engine.set_limit(Limit::SQLITE_LIMIT_LENGTH, largest).map(drop)?)
+    }
+
+    /// Bounds the size of the file in bytes.
+    pub(crate) fn grow_at_most(&self, bytes: u64) -> Result<(), Fault> {
+        let size = self.pages()?.size.max(1);
+        self.run(&format!("PRAGMA max_page_count = {}", bytes / size))
+    }
+
+    /// Prepares a statement, which may take what the file defines. Says whether it runs that.
+    pub(super) fn prepared_within<R>(&self, text: &str, prepare: impl FnOnce() -> R) -> Result<(R, bool), Fault> {
+        let Some(bounds) = &self.bounds else { return Ok((prepare(), false)) };
+        self.refuse_if_endless(bounds, text)?;
+        let (prepared, computes) = self.guard.computes(|| bounds.counted(prepare));
+        let mut computed = bounds.computed.lock().unwrap_or_else(PoisonError::into_inner);
+        if computes {
+            computed.insert(text.to_owned());
+        }
+        Ok((prepared, computes || computed.contains(text)))
+    }
+
+    /// Refuses a statement that the engine would prepare for ever, which it cannot be kept from afterwards.
+    fn refuse_if_endless(&self, bounds: &Bounds, text: &str) -> Result<(), Fault> {
+        let mut views = bounds.views.lock().unwrap_or_else(PoisonError::into_inner);
+        let count = self.engine.query_row("PRAGMA schema_version", [], |row| row.get::<_, i64>(0)).unwrap_or_default();
+        if views.as_ref().is_none_or(|(at, _)| *at != count) {
+            let mut all = Vec::new();
+            // What cannot be read is said by the statement itself.
+            if let Ok(mut found) = self.engine.prepare("SELECT name, sql FROM sqlite_schema WHERE type = 'view'")
+                && let Ok(mut rows) = found.query([])
+            {
+                while let Ok(Some(row)) = rows.next() {
+                    all.extend(row.get(0).and_then(|name| Ok((name, row.get(1)?))).ok());
+                }
+            }
+            *views = Some((count, Views::new(all)));
+        }
+        let grown = views.as_mut().map_or(1, |(_, views)| views.grown(text));
+        if grown <= PARTS {
+            return Ok(());
+        }
+        Err(Fault { kind: FaultKind::Endless(grown), message: format!("it grows to {grown} parts") })
+    }
+
+    /// As [`Connection::refuse_if_endless`], before the columns of a table or view are asked for.
+    pub(super) fn refuse_if_endless_view(&self, name: &str) -> Result<(), Fault> {
+        let Some(bounds) = &self.bounds else { return Ok(()) };
+        self.refuse_if_endless(bounds, &quoted(name))
+    }
+
+    /// Runs `work`, which takes what the file defines.
+    #[inline]
+    pub(crate) fn within_bounds<R>(&self, work: impl FnOnce() -> R) -> R {
+        match &self.bounds {
+            Some(bounds) => bounds.counted(work),
+            None => work(),
+        }
+    }
+}
