@@ -314,8 +314,13 @@ impl From<Fault> for Error {
                 "Open it with the app, which sets such a log aside; or move the log away, and open the file as it is without",
             ),
             FaultKind::Displaced(how) => of(Cause::Displaced, how.in_words()),
-            FaultKind::CannotOpen => of(Cause::FileMissing, "the file cannot be opened")
-                .advise("Check that the path is a file, not a folder, and that the app may read and write it"),
+            FaultKind::CannotOpen => of(Cause::FileMissing, "the file cannot be opened, or one beside it, or a temporary one")
+                .advise(
+                    "Check that the path is a file, not a folder, that the app may read and write it and its folder, and that there is a \
+                     folder for temporary files (place::hand_in)",
+                ),
+            FaultKind::NoTemporaryFolder => of(Cause::ReadOnly, &message)
+                .advise("Hand in the app's own folders with place::hand_in when it starts, or set TMPDIR"),
             FaultKind::NotADatabase => of(Cause::NotADatabase, "the file is no database, or an encrypted one")
                 .advise("Check the path; if the file is encrypted, it cannot be read without its key"),
             FaultKind::Damaged => of(Cause::Damaged, &format!("the file is damaged ({message})"))

@@ -31,6 +31,7 @@ mod searching;
 mod sessions;
 mod space;
 mod sql;
+mod temporary;
 mod trails;
 mod unfinished;
 mod upgrading;

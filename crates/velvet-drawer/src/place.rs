@@ -10,6 +10,7 @@
 //! ```
 
 use crate::error::{Cause, Error};
+use crate::temporary;
 use std::path::{Component, Path, PathBuf};
 use std::sync::OnceLock;
 
@@ -20,7 +21,7 @@ pub struct Folders {
     pub durable: PathBuf,
     /// Removed by the system when it needs the space.
     pub cache: PathBuf,
-    /// Removed by the system at any time between two starts of the app.
+    /// Removed by the system at any time between two starts of the app. The library's own temporary files go there too.
     pub temporary: PathBuf,
 }
 
@@ -33,6 +34,7 @@ static HANDED_IN: OnceLock<Folders> = OnceLock::new();
 pub fn hand_in(folders: Folders) -> Result<(), Error> {
     let held = HANDED_IN.get_or_init(|| folders.clone());
     if *held == folders {
+        temporary::hand_in(&folders.temporary);
         return Ok(());
     }
     Err(Error::new(Cause::InUse, format!("other folders were handed in before: {held:?}"))
@@ -61,7 +63,7 @@ pub fn cache(app: &str) -> Result<PathBuf, Error> {
 /// # Errors
 /// As [`durable`].
 pub fn temporary(app: &str) -> Result<PathBuf, Error> {
-    folder("temporary data", app, |f| &f.temporary, || Some(std::env::temp_dir()))
+    folder("temporary data", app, |f| &f.temporary, system::temporary)
 }
 
 fn folder(
@@ -105,6 +107,10 @@ mod system {
     pub(super) fn cache() -> Option<PathBuf> {
         System::new().ok().map(|system| system.cache_dir())
     }
+
+    pub(super) fn temporary() -> Option<PathBuf> {
+        Some(std::env::temp_dir())
+    }
 }
 
 #[cfg(target_os = "android")]
@@ -116,6 +122,11 @@ mod system {
     }
 
     pub(super) fn cache() -> Option<PathBuf> {
+        None
+    }
+
+    // The system's own is none that an app may write.
+    pub(super) fn temporary() -> Option<PathBuf> {
         None
     }
 }

@@ -9,6 +9,7 @@ use super::report::Report;
 use super::transaction::Open;
 use super::{Fault, FaultKind, Row, Settings, Statement};
 use crate::beside::with_companions;
+use crate::temporary;
 use rusqlite::config::DbConfig;
 use rusqlite::functions::FunctionFlags;
 use rusqlite::hooks::AuthContext;
@@ -16,6 +17,7 @@ use rusqlite::{OpenFlags, params};
 use std::cell::RefCell;
 use std::collections::BTreeSet;
 use std::path::{Path, PathBuf};
+use std::sync::Once;
 use std::time::{Duration, Instant};
 use velvet_core::ValueRef;
 use velvet_core::column::{FOLD, fold};
@@ -93,8 +95,20 @@ impl Connection {
         connection._open_here = Some(OpenHere::new(path));
         connection.report = Report::new(&settings.reporting, path);
         connection.engine.busy_timeout(settings.wait)?;
+        connection.use_temporary_folder();
         connection.prepare_for_us()?;
         Ok(connection)
+    }
+
+    /// Tells the engine, once for the whole process, where the app wants temporary files: those of large sorts, and of compacting.
+    pub(super) fn use_temporary_folder(&self) {
+        static TOLD: Once = Once::new();
+        if let Some(folder) = temporary::handed_in().and_then(|folder| folder.to_str()) {
+            // Where it cannot be told, the engine looks for a place itself.
+            TOLD.call_once(|| {
+                drop(self.run(&format!("PRAGMA temp_store_directory = '{}'", folder.replace('\'', "''"))))
+            });
+        }
     }
 
     /// What every connection of ours has: no trust in what the file says to execute, and our own functions.

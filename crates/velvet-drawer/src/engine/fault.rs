@@ -28,6 +28,8 @@ pub(crate) enum FaultKind {
     Displaced(Displaced),
     /// The file cannot be opened.
     CannotOpen,
+    /// There is no folder for temporary files.
+    NoTemporaryFolder,
     /// The file is no database, or an encrypted one.
     NotADatabase,
     /// The file is a database, but damaged.
@@ -69,8 +71,11 @@ pub(crate) enum FaultKind {
 impl Fault {
     /// A refusal of the device.
     pub(super) fn device(error: &io::Error) -> Fault {
-        let full = error.kind() == io::ErrorKind::StorageFull;
-        Fault { kind: if full { FaultKind::NoSpace } else { FaultKind::Device }, message: error.to_string() }
+        let kind = match error.kind() {
+            io::ErrorKind::StorageFull | io::ErrorKind::QuotaExceeded => FaultKind::NoSpace,
+            _ => FaultKind::Device,
+        };
+        Fault { kind, message: error.to_string() }
     }
 }
 
@@ -86,6 +91,10 @@ impl From<rusqlite::Error> for Fault {
             other => other.sqlite_error(),
         };
         let kind = code.map_or(FaultKind::Other, |code| kind(*code, &message));
+        let message = match kind {
+            FaultKind::NoTemporaryFolder => "no folder for temporary files can be written".into(),
+            _ => message,
+        };
         Fault { kind, message }
     }
 }
@@ -102,6 +111,7 @@ fn kind(code: ffi::Error, message: &str) -> FaultKind {
         (_, ffi::SQLITE_CONSTRAINT_TRIGGER) => FaultKind::Trigger,
         (ErrorCode::ConstraintViolation, _) => FaultKind::Unfit,
         (_, ffi::SQLITE_IOERR_NOMEM) => FaultKind::Other,
+        (_, ffi::SQLITE_IOERR_GETTEMPPATH) => FaultKind::NoTemporaryFolder,
         (ErrorCode::DatabaseBusy | ErrorCode::DatabaseLocked, _) => FaultKind::Locked,
         (ErrorCode::DiskFull, _) => FaultKind::NoSpace,
         (ErrorCode::ReadOnly, _) => FaultKind::ReadOnly,

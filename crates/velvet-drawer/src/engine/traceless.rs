@@ -5,6 +5,7 @@
 use super::{Connection, Fault, FaultKind, is_open_here};
 use crate::beside::with_companions;
 use crate::cancel::Cancel;
+use crate::temporary;
 use rusqlite::hooks::{AuthAction, AuthContext, Authorization};
 use rusqlite::{OpenFlags, ffi};
 use std::ffi::OsString;
@@ -57,7 +58,7 @@ impl Traceless {
         if journal || (log && (nothing_counts || !cfg!(unix))) {
             // The engine would have to write to find the way back out of an unfinished transaction. Or a program may be about to go on with its
             // log, so the file is not at rest.
-            let copy = copied(path).map_err(|error| Fault::device(&error))?;
+            let copy = copied(path)?;
             if nothing_counts && standing(path) != before {
                 return Err(changed_meanwhile());
             }
@@ -103,6 +104,7 @@ fn open(path: &Path, way: &str) -> Result<Connection, Fault> {
     let connection = rusqlite::Connection::open_with_flags(place, flags | OpenFlags::SQLITE_OPEN_NO_MUTEX)?;
     connection.busy_timeout(WAIT)?;
     let mut connection = Connection::of(connection)?;
+    connection.use_temporary_folder();
     let guard = connection.guard.clone();
     connection.engine.authorizer(Some(move |context: AuthContext<'_>| match only_reads(&context) {
         Authorization::Allow => guard.decide(&context),
@@ -170,11 +172,12 @@ fn standing(path: &Path) -> Vec<Standing> {
 
 /// A copy of the file and all that stands beside it. The caller has seen to it that this process does not have the
 /// file open: closing our handle would drop its locks.
-fn copied(path: &Path) -> io::Result<tempfile::TempDir> {
-    let folder = tempfile::tempdir()?;
+fn copied(path: &Path) -> Result<tempfile::TempDir, Fault> {
+    let folder = temporary::folder()
+        .map_err(|error| Fault { kind: FaultKind::NoTemporaryFolder, message: error.to_string() })?;
     for (from, to) in with_companions(path).zip(with_companions(&folder.path().join("copy"))) {
         match fs::copy(from, to) {
-            Err(error) if error.kind() != io::ErrorKind::NotFound => return Err(error),
+            Err(error) if error.kind() != io::ErrorKind::NotFound => return Err(Fault::device(&error)),
             _ => {}
         }
     }

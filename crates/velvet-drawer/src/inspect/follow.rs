@@ -6,6 +6,7 @@ use super::file::File;
 use super::sessions::Session;
 use super::trail::{TrailEntry, TrailOf};
 use crate::error::{Cause, Error};
+use crate::temporary;
 use crate::trails;
 use std::fs;
 use std::path::{Path, PathBuf};
@@ -17,7 +18,7 @@ const LARGEST: u64 = 64_000_000;
 /// Follows what is written to a file, by whatever program.
 ///
 /// Where the app keeps a trail, that says what was written. Where it keeps none, the file is compared with what it was; that takes a copy
-/// of it in the system's temporary folder.
+/// of it in a temporary folder.
 pub struct Following {
     path: PathBuf,
     limits: Limits,
@@ -51,7 +52,7 @@ impl Following {
     pub fn begin(path: impl AsRef<Path>, limits: &Limits) -> Result<Following, Error> {
         let file = File::open_within(path, limits)?;
         let folder =
-            tempfile::tempdir().map_err(|e| Error::device("cannot follow the file", &e).in_file(file.path()))?;
+            temporary::folder().map_err(|e| Error::device("cannot follow the file", &e).in_file(file.path()))?;
         let mut following = Following {
             path: file.path().to_owned(),
             limits: limits.clone(),

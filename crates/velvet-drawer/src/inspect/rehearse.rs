@@ -5,6 +5,7 @@ use crate::engine::{Opener, copy_from};
 use crate::error::{Cause, Doing, Error};
 use crate::opening::{Found, recognise};
 use crate::schema::{Code, Declared, Schema};
+use crate::temporary;
 use crate::upgrading::{self, Progress, Upgraded, Watch, milliseconds};
 use serde::Serialize;
 use std::borrow::Cow;
@@ -74,7 +75,7 @@ impl File {
     ) -> Result<Rehearsal, Error> {
         let doing = "cannot rehearse the upgrade";
         let rehearse = || {
-            let folder = tempfile::tempdir().map_err(|e| Error::device(doing, &e))?;
+            let folder = temporary::folder().map_err(|e| Error::device(doing, &e))?;
             let copy = folder.path().join("rehearsal.drawer");
             self.read(doing, |c| Ok(copy_from(c, &copy)?))?;
             let bytes = |path: &Path| std::fs::metadata(path).map_or(0, |m| m.len());

@@ -8,6 +8,7 @@ use crate::engine::{Connection, Fault, Opener};
 use crate::error::{Cause, Doing, Error};
 use crate::inspect::{self, Exchange, File, Page};
 use crate::schema::{Declared, RecordType, Schema};
+use crate::temporary;
 use crate::writing::Tx;
 use std::fs;
 use std::path::{Path, PathBuf};
@@ -150,7 +151,7 @@ impl<'a> Upgrades<'a> {
                 record_command()
             ));
         }
-        let place = tempfile::tempdir().map_err(|e| e.to_string())?;
+        let place = temporary::folder().map_err(|e| e.to_string())?;
         let path = place.path().join("sample.drawer");
         let drawer = Drawer::open(&path, self.schema.clone()).map_err(|e| e.to_string())?;
         drawer.write(|tx| insert(tx)).and_then(|()| drawer.close()).map_err(|e| format!("the rows to be kept: {e}"))?;
@@ -171,7 +172,7 @@ impl<'a> Upgrades<'a> {
         version: u32,
         samples: Option<&str>,
     ) -> Result<(), String> {
-        let folder = tempfile::tempdir().map_err(|e| e.to_string())?;
+        let folder = temporary::folder().map_err(|e| e.to_string())?;
         let path = folder.path().join("sample.drawer");
         let structure = history.structure(version).map_err(|p| p.to_string())?;
         let changes: Vec<&Step> = history.since(version).flat_map(|v| &v.steps).collect();
