@@ -162,6 +162,12 @@ impl Token<'_> {
 }
 
 /// The words and parentheses of a statement, without texts and comments.
+///
+/// ```
+/// use velvet_core::sql_text::{Token, tokens};
+/// assert_eq!(tokens("a (\"b c\") -- d"), [Token::Word("a"), Token::Open, Token::Word("b c"), Token::Close]);
+/// assert_eq!(tokens("[陶"), [Token::Word("陶")]);
+/// ```
 pub fn tokens(statement: &str) -> Vec<Token<'_>> {
     let (mut all, mut rest) = (Vec::new(), statement);
     while let Some(first) = rest.chars().next() {
@@ -169,7 +175,11 @@ pub fn tokens(statement: &str) -> Vec<Token<'_>> {
         match first {
             '(' => all.push(Token::Open),
             ')' => all.push(Token::Close),
-            '"' | '`' | '[' if skipped > 2 => all.push(Token::Word(&rest[1..skipped - 1])),
+            '"' | '`' | '[' => {
+                // One that never ends has no sign at its end.
+                let name = &rest[1..skipped];
+                all.push(Token::Word(name.strip_suffix(['"', '`', ']']).unwrap_or(name)));
+            }
             _ if !found.is_empty() => all.push(Token::Word(found)),
             _ => {}
         }

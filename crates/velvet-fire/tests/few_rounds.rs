@@ -1,0 +1,47 @@
+//! A few rounds of each trial, with a new seed each time.
+
+use assert_cmd::Command;
+
+fn holds(trial: &str, rounds: u32) {
+    let mut fire = Command::cargo_bin("velvet-fire").unwrap();
+    let output = fire.args(["run", trial, "--rounds", &rounds.to_string()]).output().unwrap();
+    let said = String::from_utf8_lossy(&output.stdout).into_owned() + &String::from_utf8_lossy(&output.stderr);
+    assert!(output.status.success() && said.contains("; 0 did not hold"), "{said}");
+}
+
+#[test]
+fn processes_are_killed() {
+    holds("kills", 40);
+}
+
+#[cfg(target_os = "linux")]
+#[test]
+fn devices_fail() {
+    holds("devices", 30);
+}
+
+#[test]
+fn files_are_displaced() {
+    holds("displaced", 20);
+}
+
+#[test]
+fn a_crowd_writes() {
+    holds("crowd", 3);
+}
+
+#[test]
+fn files_are_mutated_and_crafted() {
+    holds("mutants", 40);
+    holds("crafted", 10);
+}
+
+#[test]
+fn texts_are_changed() {
+    holds("texts", 60);
+}
+
+#[test]
+fn many_transactions_and_opens_leave_nothing() {
+    holds("endurance", 10);
+}
