@@ -15,9 +15,14 @@ pub(crate) fn make(path: &Path, doing: &str, work: impl FnOnce(&Path) -> Result<
     let device = |error| Error::device(doing, &error);
     let made = Unfinished::of(path).map_err(device).and_then(|unfinished| {
         work(unfinished.path())?;
-        placed(unfinished.path(), path).map_err(device)
+        placed(unfinished.path(), path).map_err(|error| {
+            let error = device(error);
+            // The device takes nothing back either.
+            let stays = "What was made is whole, and there, but a loss of power may undo it";
+            if path.exists() { error.untouched(stays) } else { error }
+        })
     });
-    made.doing(|| doing).untouched(|| "Nothing was created").in_file(path)
+    made.map_err(|error| error.doing(doing).or_untouched("Nothing was created")).in_file(path)
 }
 
 /// As [`make`], of a file that must not be there yet.

@@ -202,3 +202,32 @@ fn a_fork_neither_writes_nor_closes_what_its_parent_has_open() {
     drawer.close().unwrap();
     assert_eq!(marks(&path), ["K-1", "K-2", "K-4"]);
 }
+
+#[test]
+fn a_file_that_was_cut_to_nothing_keeps_the_log_that_may_hold_everything() {
+    for bytes in 0..2 {
+        let (_folder, path) = folder();
+        let (drawer, _) = with_copy(&path);
+        let cut = path.with_file_name("cut.drawer");
+        fs::copy(companion(&path, "-wal"), companion(&cut, "-wal")).unwrap();
+        fs::write(&cut, vec![b'S'; bytes]).unwrap();
+        drawer.close().unwrap();
+        let log = fs::read(companion(&cut, "-wal")).unwrap();
+        for error in [
+            velvet_drawer::inspect::File::open(&cut).map(drop).unwrap_err(),
+            Drawer::open(&cut, schema()).map(drop).unwrap_err(),
+        ] {
+            assert!(error.is_damaged() && error.to_string().contains("something in the write-ahead log"), "{error}");
+            assert!(fs::read(companion(&cut, "-wal")).unwrap() == log, "the log is as it was");
+        }
+        let drawer = Drawer::options().set_aside_unreadable().open(&cut, schema()).unwrap();
+        let aside = drawer.opened().set_aside.clone().unwrap();
+        assert!(fs::read(companion(&aside, "-wal")).unwrap() == log);
+        assert_eq!(drawer.count::<Piece>().unwrap(), 0);
+    }
+    // Where the file is gone, its log is kept too.
+    let (_folder, path) = folder();
+    fs::write(companion(&path, "-wal"), [7; 5_000]).unwrap();
+    let drawer = Drawer::open(&path, schema()).unwrap();
+    assert_eq!(fs::read(drawer.opened().log_set_aside.clone().unwrap()).unwrap(), [7; 5_000]);
+}

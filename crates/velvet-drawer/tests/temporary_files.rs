@@ -35,10 +35,13 @@ fn the_folder_that_the_app_handed_in_is_enough() {
     let old = Drawer::open(home.path().join("old.drawer"), versions::schema(1)).unwrap();
     old.close().unwrap();
     // Nothing else can be written there: neither the usual folders, nor where the process begins.
-    let alone = "mount -t tmpfs -o ro none /tmp && mount -t tmpfs -o ro none /var/tmp && cd /proc && exec \"$0\" --exact app --nocapture";
+    let alone = "mount -t tmpfs none /mnt && mkdir /mnt/home /mnt/bin && mount --bind \"$HOME_OF_TEST\" /mnt/home && \
+        mount --bind \"$(dirname \"$0\")\" /mnt/bin && mount -t tmpfs -o ro none /tmp && mount -t tmpfs -o ro none /var/tmp && \
+        cd /proc && exec /mnt/bin/\"$(basename \"$0\")\" --exact app --nocapture";
     let run = Command::new("unshare")
         .args(["--mount", "--map-root-user", "sh", "-c", alone, std::env::current_exe().unwrap().to_str().unwrap()])
-        .env(HOME, home.path())
+        .env("HOME_OF_TEST", home.path())
+        .env(HOME, "/mnt/home")
         .env_remove("TMPDIR")
         .output()
         .unwrap();

@@ -23,8 +23,11 @@ pub(crate) fn copy(from: &Path, to: &Path) -> io::Result<()> {
     Ok(())
 }
 
+/// A file as it stands: its name, its bytes, and when they were written.
+pub(crate) type Standing = (String, Vec<u8>, Option<std::time::SystemTime>);
+
 /// Everything in a folder, by name: bytes, and when they were written.
-pub(crate) fn standing(folder: &Path) -> Vec<(String, Vec<u8>, Option<std::time::SystemTime>)> {
+pub(crate) fn standing(folder: &Path) -> Vec<Standing> {
     let entries = fs::read_dir(folder).into_iter().flatten().flatten();
     let mut all: Vec<_> = entries
         .map(|entry| {

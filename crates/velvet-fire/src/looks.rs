@@ -85,8 +85,12 @@ fn look(trial: &mut Trial, path: &Path, what: &str) {
             _ => {}
         }
     }
-    if files::standing(home) != before {
-        trial.found(format!("a look at {what} left a trace"));
+    let after = files::standing(home);
+    if after != before {
+        let name = |all: &[files::Standing]| {
+            all.iter().map(|(name, bytes, _)| format!("{name} {}", bytes.len())).collect::<Vec<_>>()
+        };
+        trial.found(format!("a look at {what} left a trace: {:?} became {:?}", name(&before), name(&after)));
     }
     let copy = made.path().join("fire.drawer");
     let opened = catch_unwind(AssertUnwindSafe(|| {

@@ -16,12 +16,14 @@ use rusqlite::hooks::AuthContext;
 use rusqlite::{OpenFlags, params};
 use std::cell::RefCell;
 use std::collections::BTreeSet;
+use std::io;
 use std::path::{Path, PathBuf};
 use std::sync::Once;
 use std::time::{Duration, Instant};
 use velvet_core::ValueRef;
 use velvet_core::column::{FOLD, fold};
 use velvet_core::order::Collation;
+use velvet_core::wal::HEADER;
 
 /// How many prepared statements a connection keeps.
 const STATEMENTS_KEPT: usize = 128;
@@ -52,6 +54,7 @@ impl Connection {
     /// turn out to be none of ours, or damaged, and the write-ahead log the only part of it that can be read.
     pub(super) fn writer(path: &Path, settings: &Settings, may_create: bool) -> Result<Connection, Fault> {
         let wal = found_wal(path);
+        refuse_to_lose_wal(path, wal.as_deref())?;
         if wal.as_ref().is_some_and(|wal| is_of_another_moment(path, wal)) {
             return Err(Fault { kind: FaultKind::OtherLog, message: String::new() });
         }
@@ -374,6 +377,26 @@ impl Connection {
 /// The write-ahead log beside the file, where something is in it.
 fn found_wal(path: &Path) -> Option<PathBuf> {
     with_companions(path).nth(1).filter(|log| std::fs::metadata(log).is_ok_and(|m| m.len() > 0))
+}
+
+/// The engine removes the write-ahead log beside a file in which nothing is: it takes it for one of a file that was removed. A file that was cut
+/// may have all that can be saved of it there.
+pub(super) fn refuse_to_lose_wal(path: &Path, wal: Option<&Path>) -> Result<(), Fault> {
+    let bytes = |path: &Path| std::fs::metadata(path).map(|m| m.len());
+    if wal.is_none_or(|wal| bytes(wal).is_ok_and(|bytes| bytes <= HEADER as u64)) {
+        return Ok(());
+    }
+    match bytes(path) {
+        // It takes one byte for none.
+        Ok(0 | 1) => {
+            let message = "nothing is in it, and something in the write-ahead log beside it".into();
+            Err(Fault { kind: FaultKind::Damaged, message })
+        }
+        Err(error) if error.kind() == io::ErrorKind::NotFound => {
+            Err(Fault { kind: FaultKind::OtherLog, message: String::new() })
+        }
+        _ => Ok(()),
+    }
 }
 
 #[cfg(test)]

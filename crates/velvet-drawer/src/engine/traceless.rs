@@ -2,6 +2,7 @@
 //!
 //! The engine has no one way of doing so; which way is right depends on what stands beside the file.
 
+use super::connection::refuse_to_lose_wal;
 use super::{Connection, Fault, FaultKind, is_open_here};
 use crate::beside::with_companions;
 use crate::cancel::Cancel;
@@ -47,6 +48,7 @@ impl Traceless {
             let connection = open(path, "mode=ro")?;
             return Ok(Traceless { connection, before, path: path.to_owned(), frozen: false, _copy: None });
         }
+        refuse_to_lose_wal(path, with_companions(path).nth(1).filter(|wal| wal.exists()).as_deref())?;
         let present = |at: usize| before[at].is_some_and(|(size, _)| size > 0);
         let is_idle = |at: usize| {
             let written = before[at].and_then(|(_, at)| at);
