@@ -47,7 +47,7 @@ pub fn hand_in(folders: Folders) -> Result<(), Error> {
 /// # Errors
 /// When the system does not say, and no folders were handed in; and when the name is none, or leads elsewhere, such as `..`.
 pub fn durable(app: &str) -> Result<PathBuf, Error> {
-    folder("durable data", app, |f| &f.durable, system::durable)
+    folder("durable data", app, |f| &f.durable, || system::durable(app))
 }
 
 /// The folder for data that can be made or downloaded again.
@@ -55,7 +55,7 @@ pub fn durable(app: &str) -> Result<PathBuf, Error> {
 /// # Errors
 /// As [`durable`].
 pub fn cache(app: &str) -> Result<PathBuf, Error> {
-    folder("data that can be made again", app, |f| &f.cache, system::cache)
+    folder("data that can be made again", app, |f| &f.cache, || system::cache(app))
 }
 
 /// The folder for data that is of use only while the app runs.
@@ -63,7 +63,7 @@ pub fn cache(app: &str) -> Result<PathBuf, Error> {
 /// # Errors
 /// As [`durable`].
 pub fn temporary(app: &str) -> Result<PathBuf, Error> {
-    folder("temporary data", app, |f| &f.temporary, system::temporary)
+    folder("temporary data", app, |f| &f.temporary, || system::temporary(app))
 }
 
 fn folder(
@@ -82,51 +82,98 @@ fn folder(
     if let Some(folders) = HANDED_IN.get() {
         return Ok(handed_in(folders).clone());
     }
-    system().map(|folder| folder.join(app)).ok_or_else(|| {
+    system().ok_or_else(|| {
         Error::new(Cause::FileMissing, format!("this system does not say where {what} belongs"))
             .advise("Hand in the app's own folders with place::hand_in when it starts")
     })
 }
 
-#[cfg(not(target_os = "android"))]
+/// An app's folders on Windows, in the folder for what stays on this computer: what roams is copied to a server whenever the user signs out, and
+/// an open database with it.
+#[cfg(any(windows, test))]
+fn of_windows(local: &Path, app: &str) -> (PathBuf, PathBuf) {
+    let own = local.join(app);
+    let cache = own.join("cache");
+    (own, cache)
+}
+
+#[cfg(all(not(target_os = "android"), not(windows)))]
 mod system {
     use etcetera::BaseStrategy;
     use std::path::PathBuf;
 
     #[cfg(target_vendor = "apple")]
     use etcetera::base_strategy::Apple as System;
-    #[cfg(windows)]
-    use etcetera::base_strategy::Windows as System;
-    #[cfg(not(any(target_vendor = "apple", windows)))]
+    #[cfg(not(target_vendor = "apple"))]
     use etcetera::base_strategy::Xdg as System;
 
-    pub(super) fn durable() -> Option<PathBuf> {
-        System::new().ok().map(|system| system.data_dir())
+    pub(super) fn durable(app: &str) -> Option<PathBuf> {
+        System::new().ok().map(|system| system.data_dir().join(app))
     }
 
-    pub(super) fn cache() -> Option<PathBuf> {
-        System::new().ok().map(|system| system.cache_dir())
+    pub(super) fn cache(app: &str) -> Option<PathBuf> {
+        System::new().ok().map(|system| system.cache_dir().join(app))
     }
 
-    pub(super) fn temporary() -> Option<PathBuf> {
-        Some(std::env::temp_dir())
+    pub(super) fn temporary(app: &str) -> Option<PathBuf> {
+        Some(std::env::temp_dir().join(app))
     }
 }
 
+#[cfg(windows)]
+mod system {
+    use super::of_windows;
+    use etcetera::BaseStrategy;
+    use etcetera::base_strategy::Windows;
+    use std::path::PathBuf;
+
+    /// There, what is made again belongs to the folder for what stays on this computer.
+    fn local() -> Option<PathBuf> {
+        Windows::new().ok().map(|system| system.cache_dir())
+    }
+
+    pub(super) fn durable(app: &str) -> Option<PathBuf> {
+        local().map(|local| of_windows(&local, app).0)
+    }
+
+    pub(super) fn cache(app: &str) -> Option<PathBuf> {
+        local().map(|local| of_windows(&local, app).1)
+    }
+
+    pub(super) fn temporary(app: &str) -> Option<PathBuf> {
+        Some(std::env::temp_dir().join(app))
+    }
+}
+
+/// There, only the app knows its folders; the system's own for temporary files is none that an app may write.
 #[cfg(target_os = "android")]
 mod system {
     use std::path::PathBuf;
 
-    pub(super) fn durable() -> Option<PathBuf> {
+    pub(super) fn durable(_app: &str) -> Option<PathBuf> {
         None
     }
 
-    pub(super) fn cache() -> Option<PathBuf> {
+    pub(super) fn cache(_app: &str) -> Option<PathBuf> {
         None
     }
 
-    // The system's own is none that an app may write.
-    pub(super) fn temporary() -> Option<PathBuf> {
+    pub(super) fn temporary(_app: &str) -> Option<PathBuf> {
         None
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::of_windows;
+    use std::path::Path;
+
+    #[test]
+    fn on_windows_nothing_roams() {
+        let (durable, cache) = of_windows(Path::new("AppData/Local"), "kilnbook");
+        assert_eq!(
+            (durable.as_path(), cache.as_path()),
+            (Path::new("AppData/Local/kilnbook"), Path::new("AppData/Local/kilnbook/cache"))
+        );
     }
 }

@@ -55,7 +55,10 @@ fn closing_says_what_is_still_in_use() {
     let opened = Drawer::open(&path, schema()).unwrap();
     let line = line!() - 1;
     assert!(other.close().unwrap_err().to_string().contains(&format!("taken at {}:{line}", file!())));
-    let other = opened;
+    let background = Drawer::options().open_in_background(&path, schema());
+    let line = line!() - 1;
+    let other = background.wait().unwrap();
+    assert!(opened.close().unwrap_err().to_string().contains(&format!("taken at {}:{line}", file!())));
     other.insert(piece("K-1")).unwrap();
     other.close().unwrap();
     assert!(!path.with_file_name("kiln.drawer-wal").exists());

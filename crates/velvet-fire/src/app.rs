@@ -83,7 +83,7 @@ fn again(role: &str, folder: &Path, path: &Path, n: u64) -> Result<(), Error> {
     match role {
         "compact" => drop(Drawer::open(path, model::schema())?.compact()?),
         "copy" => Drawer::open(path, model::schema())?.copy_to(new("made"))?,
-        "restore" => drop(Drawer::restore(path, folder.join(if n % 2 == 0 { "one" } else { "two" }))?),
+        "restore" => drop(Drawer::restore(path, folder.join(if n.is_multiple_of(2) { "one" } else { "two" }))?),
         "import" => {
             let mut text = Vec::new();
             File::open(path)?.export_all(Exchange::SqlText, &mut text)?;

@@ -209,7 +209,7 @@ impl Prepared {
                     Model::read(path).map_err(told)?
                 };
                 let new = found.glazes.iter().filter(|name| name.starts_with("I-")).count();
-                let is_whole = new % 200 == 0 && self.may_hold.iter().any(|m| m.pieces == found.pieces);
+                let is_whole = new.is_multiple_of(200) && self.may_hold.iter().any(|m| m.pieces == found.pieces);
                 if is_whole { Ok(()) } else { Err(format!("{new} of many times 200 rows")) }
             }
             "ship" => {

@@ -43,7 +43,7 @@ pub(crate) struct Model {
 /// One change, which is one transaction.
 pub(crate) enum Change {
     Insert(Vec<(String, Listed)>),
-    Change { mark: String, grams: i64, remarks: String },
+    Set { mark: String, grams: i64, remarks: String },
     Remove(String),
     NewGlaze { name: String, mark: String, remarks: String },
     RemoveGlaze(String),
@@ -61,7 +61,7 @@ impl Model {
         match (chance.u32(..12), known) {
             (0..=3, _) | (_, None) => Change::Insert((0..chance.u64(1..4)).map(piece).collect()),
             (4, _) => Change::Insert((0..40).map(piece).collect()),
-            (5..=7, Some(mark)) => Change::Change { mark, grams: chance.i64(-1_000_000..1_000_000), remarks },
+            (5..=7, Some(mark)) => Change::Set { mark, grams: chance.i64(-1_000_000..1_000_000), remarks },
             (8, Some(mark)) => Change::Remove(mark),
             (9, Some(_)) => Change::NewGlaze { name: format!("G-{done}"), mark: format!("K-{done}-g"), remarks },
             (10, Some(_)) => match chance.choice(&self.glazes) {
@@ -83,7 +83,7 @@ impl Model {
     pub(crate) fn apply(&mut self, change: &Change) {
         match change {
             Change::Insert(pieces) | Change::Refresh(pieces) => self.pieces.extend(pieces.iter().cloned()),
-            Change::Change { mark, grams, remarks } => {
+            Change::Set { mark, grams, remarks } => {
                 if let Some(piece) = self.pieces.get_mut(mark) {
                     (piece.0, piece.1) = (*grams, remarks.clone());
                 }
@@ -137,7 +137,7 @@ impl Change {
     fn within(&self, tx: &Tx<'_>) -> Result<(), Error> {
         match self {
             Change::Insert(pieces) | Change::Refresh(pieces) => tx.insert_all(pieces.iter().map(record)).map(drop),
-            Change::Change { mark, grams, remarks } => {
+            Change::Set { mark, grams, remarks } => {
                 let pieces = tx.records::<Piece>().filter(|p| p.mark.is(mark));
                 pieces.update(|p| (p.grams.set(*grams), p.remarks.set(remarks))).map(drop)
             }

@@ -43,7 +43,12 @@ impl Drawer {
 
     #[track_caller]
     pub(crate) fn of(inner: Arc<Inner>) -> Drawer {
-        let handle = inner.new_handle(Location::caller());
+        Drawer::taken_at(inner, Location::caller())
+    }
+
+    /// A handle that was taken at this place in the app's code.
+    pub(crate) fn taken_at(inner: Arc<Inner>, at: &'static Location<'static>) -> Drawer {
+        let handle = inner.new_handle(at);
         Drawer { inner, handle }
     }
 

@@ -1,6 +1,7 @@
 //! The storage engine, SQLite, behind the few words the rest of the library says to it. No other module names it.
 
 mod add_column;
+mod address;
 mod bound;
 mod catalogue;
 mod commits;

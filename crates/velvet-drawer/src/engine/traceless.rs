@@ -128,22 +128,9 @@ fn only_reads(context: &AuthContext<'_>) -> Authorization {
     }
 }
 
-/// The path as an address with a parameter, every character that could be read as part of the address written out.
 fn address(path: &Path, way: &str) -> OsString {
     let path = std::path::absolute(path).unwrap_or_else(|_| path.to_owned());
-    let mut out = String::from("file:");
-    #[cfg(unix)]
-    let bytes = std::os::unix::ffi::OsStrExt::as_bytes(path.as_os_str()).to_vec();
-    #[cfg(not(unix))]
-    let bytes = format!("/{}", path.display().to_string().replace('\\', "/")).into_bytes();
-    for byte in bytes {
-        if byte.is_ascii_alphanumeric() || matches!(byte, b'/' | b'.' | b'-' | b'_' | b':') {
-            out.push(char::from(byte));
-        } else {
-            out.push_str(&format!("%{byte:02X}"));
-        }
-    }
-    format!("{out}?{way}").into()
+    super::address::address(path.as_os_str().as_encoded_bytes(), cfg!(windows), way).into()
 }
 
 /// Whether nothing in the write-ahead log beside a file counts: it has only its header, as after a kill before the first frame, or the header is

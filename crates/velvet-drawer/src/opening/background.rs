@@ -8,7 +8,7 @@ use crate::upgrading::{Progress, Watch};
 use std::any::Any;
 use std::fmt;
 use std::future::Future;
-use std::panic::{AssertUnwindSafe, catch_unwind};
+use std::panic::{AssertUnwindSafe, Location, catch_unwind};
 use std::path::PathBuf;
 use std::pin::Pin;
 use std::sync::{Arc, Condvar, Mutex, PoisonError};
@@ -34,12 +34,12 @@ struct State {
 }
 
 impl Opening {
-    pub(super) fn start(options: Options, path: PathBuf, schema: Schema) -> Opening {
+    pub(super) fn start(options: Options, path: PathBuf, schema: Schema, at: &'static Location<'static>) -> Opening {
         let shared = Arc::new(Shared { watch: options.watch(), state: Mutex::default(), finished: Condvar::new() });
         let opening = Opening { shared: Arc::clone(&shared) };
         let work = move || {
-            let result =
-                catch_unwind(AssertUnwindSafe(|| options.open_watched(&path, schema, &shared.watch).map(Drawer::of)));
+            let open = || options.open_watched(&path, schema, &shared.watch).map(|inner| Drawer::taken_at(inner, at));
+            let result = catch_unwind(AssertUnwindSafe(open));
             shared.finish(result.unwrap_or_else(|panic| Err(panicked(&*panic).in_file(&path))));
         };
         if let Err(error) = thread::Builder::new().name("velvet-open".into()).spawn(work) {

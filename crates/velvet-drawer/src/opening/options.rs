@@ -14,6 +14,7 @@ use crate::trails::WantedTrails;
 use crate::upgrading::Conversions;
 use crate::writing::Tx;
 use std::fmt;
+use std::panic::Location;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::time::Duration;
@@ -355,8 +356,9 @@ impl Options {
     /// let drawer = opening.wait()?;
     /// # Ok::<(), velvet_drawer::Error>(())
     /// ```
+    #[track_caller]
     pub fn open_in_background(self, path: impl Into<PathBuf>, schema: Schema) -> Opening {
-        Opening::start(self, path.into(), schema)
+        Opening::start(self, path.into(), schema, Location::caller())
     }
 
     /// Opens a new, empty drawer in memory; see [`Drawer::in_memory`].

@@ -25,13 +25,13 @@ pub(super) fn prepared(path: &Path) -> Result<PathBuf, Error> {
     resolved(&path)
 }
 
-/// The path with symbolic links, `.` and `..` resolved, also when the file itself is not there yet.
+/// The path with symbolic links, `.` and `..` resolved, also when the file itself is not there yet; on Windows in the form in which people write it.
 ///
 /// The file is not opened for this: closing a handle of our own would drop the engine's locks.
 pub(crate) fn resolved(path: &Path) -> Result<PathBuf, Error> {
     let mut path = path.to_owned();
     for _ in 0..LINKS {
-        match fs::canonicalize(&path) {
+        match dunce::canonicalize(&path) {
             Ok(path) => return Ok(path),
             Err(error) if error.kind() == io::ErrorKind::NotFound => {}
             Err(error) => return Err(not_there(&path, "the path cannot be followed", &error)),
@@ -42,7 +42,7 @@ pub(crate) fn resolved(path: &Path) -> Result<PathBuf, Error> {
             // A link to a file that is not there yet: the engine would create it where the link points.
             Ok(target) => path = folder.join(target),
             Err(_) => {
-                return fs::canonicalize(folder)
+                return dunce::canonicalize(folder)
                     .map(|folder| folder.join(name))
                     .map_err(|e| not_there(&path, "the folder above the file is not there", &e));
             }
