@@ -16,7 +16,7 @@ use velvet_drawer::inspect::Exchange;
 pub(crate) struct Arguments {
     #[command(subcommand)]
     pub(crate) command: Command,
-    /// For how many seconds views, and whatever else a file computes, may be worked at [default: 3]
+    /// For how many seconds the views of a file, and what else it computes, may run [default: 3]
     #[arg(long, value_name = "SECONDS", global = true)]
     pub(crate) within: Option<u64>,
 }
