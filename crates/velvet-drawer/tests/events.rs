@@ -65,7 +65,7 @@ fn events_come_in_the_promised_order_with_file_version_and_reason() {
     let (names, said) = logged(|| drop(Drawer::open(&path, schema(3)).unwrap()));
     assert_eq!(names, ["configured", "step", "step", "upgraded", "opened", "closed"], "{said}");
     assert!(said.contains("from=1 version=3 backup=/") && said.contains("kiln.at-version-1.drawer"), "{said}");
-    assert!(said.contains("did=`piece.shelf` is new") && said.contains("rows=1 took_ms="), "{said}");
+    assert!(said.contains("did=the table `shelf` is new") && said.contains("rows=1 took_ms="), "{said}");
 
     let (names, said) = logged(|| drop(Drawer::open(&path, schema(2)).unwrap_err()));
     assert_eq!(names, ["configured", "failed"], "{said}");
