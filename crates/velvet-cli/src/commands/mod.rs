@@ -66,11 +66,12 @@ fn opened_and_told(path: &Path, for_people: bool) -> Result<(File, Vec<Incomplet
 
 /// Says what could not be shown: to people where the rest is shown, or beside what comes out for programs.
 fn say_left_out(file: &File, for_people: bool) -> io::Result<()> {
-    for sentence in file.left_out() {
+    for (at, sentence) in file.left_out().iter().enumerate() {
         if for_people {
-            writeln!(terminal::out(), "\n{}", terminal::note(&sentence))?;
+            let gap = if at == 0 { "\n" } else { "" };
+            writeln!(terminal::out(), "{gap}{}", terminal::note(sentence))?;
         } else {
-            writeln!(terminal::err(), "{}", terminal::note(&sentence))?;
+            writeln!(terminal::err(), "{}", terminal::note(sentence))?;
         }
     }
     Ok(())
