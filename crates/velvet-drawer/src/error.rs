@@ -114,7 +114,9 @@ predicates! {
     is_no_space: NoSpace;
     /// Something still uses the drawer.
     is_in_use: InUse;
-    /// The file was deleted, moved or replaced while the drawer was open, so that what is written would be lost.
+    /// The file was deleted, moved or replaced while the drawer was open, so that what is written would be lost. What it held is kept beside its
+    /// path. Whoever means to delete a drawer closes it and calls [`Drawer::remove_from_device`](crate::Drawer::remove_from_device), which
+    /// removes such copies too.
     is_displaced: Displaced;
     /// The drawer was used inside its own transaction, on the same thread.
     is_nested: Nested;
