@@ -13,13 +13,21 @@ pub struct Views {
     /// Their statements, by name in small letters.
     statements: HashMap<String, String>,
     grown: HashMap<String, u64>,
+    /// How many views and definitions are being worked out, each for the one before.
+    depth: usize,
 }
+
+/// How deep views may stand for each other. What is deeper counts as endless: following it would need a stack as deep.
+const DEEPEST: usize = 100;
+
+/// How many definitions a statement may have, and how many words with them; more counts as endless, and would take long to follow.
+const MOST: (usize, usize) = (200, 100_000);
 
 impl Views {
     /// Of these names and statements.
     pub fn new(views: impl IntoIterator<Item = (String, String)>) -> Views {
         let statements = views.into_iter().map(|(name, statement)| (name.to_lowercase(), statement)).collect();
-        Views { statements, grown: HashMap::new() }
+        Views { statements, grown: HashMap::new(), depth: 0 }
     }
 
     /// How many parts a statement grows to.
@@ -33,11 +41,21 @@ impl Views {
     /// assert!(views.grown("select * from \"V39\"") > 500_000_000_000);
     /// let within = "with a as (select 1), b as (select * from a, a x), c as (select * from b, b x) select * from c, c x";
     /// assert_eq!(views.grown(within), 15);
+    /// let chain = (1..50_000).map(|n| (format!("v{n}"), format!("CREATE VIEW v{n} AS SELECT x FROM v{}", n - 1)));
+    /// assert_eq!(Views::new(chain).grown("select * from v49999"), u64::MAX);
     /// ```
     pub fn grown(&mut self, statement: &str) -> u64 {
         let tokens = tokens(statement);
-        let mut within = Within { definitions: definitions(&tokens), tokens: &tokens, grown: HashMap::new() };
-        within.part(0..tokens.len(), self)
+        let definitions = definitions(&tokens);
+        let is_much = definitions.len() > MOST.0 || !definitions.is_empty() && tokens.len() > MOST.1;
+        if is_much || self.depth > DEEPEST {
+            return u64::MAX;
+        }
+        self.depth += 1;
+        let mut within = Within { definitions, tokens: &tokens, grown: HashMap::new() };
+        let grown = within.part(0..tokens.len(), self);
+        self.depth -= 1;
+        grown
     }
 
     fn view(&mut self, name: &str) -> Option<u64> {
@@ -71,6 +89,9 @@ fn definitions(tokens: &[Token<'_>]) -> Vec<(String, Range<usize>)> {
         next += usize::from(is(next, "materialized"));
         if matches!(tokens.get(next), Some(Token::Open)) {
             all.push((name.to_lowercase(), next..end(tokens, next)));
+        }
+        if all.len() > MOST.0 {
+            break;
         }
     }
     all
@@ -127,7 +148,12 @@ impl Within<'_> {
         }
         // One that names itself is worked out row by row.
         self.grown.insert(at, 0);
+        if views.depth > DEEPEST {
+            return u64::MAX;
+        }
+        views.depth += 1;
         let grown = self.part(self.definitions[at].1.clone(), views);
+        views.depth -= 1;
         self.grown.insert(at, grown);
         grown
     }
