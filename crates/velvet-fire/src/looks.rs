@@ -198,7 +198,21 @@ fn hurtful(chance: &mut fastrand::Rng) -> String {
         .map(|_| *chance.choice(&['a', '"', '\n', '\u{1b}', '\u{202e}', ']', '\'', ' ', 'é', '%']).unwrap_or(&'a'))
         .collect();
     let quoted = format!("\"{}\"", name.replace('"', "\"\""));
-    match chance.u32(..11) {
+    match chance.u32(..12) {
+        // The engine takes only so many at a time; their text is put in as it stands in a file.
+        11 => {
+            let row = |n: u32| {
+                format!(
+                    "('view', 'k{n}', 'k{n}', 0, 'CREATE VIEW k{n} AS SELECT a FROM {}')",
+                    if n == 0 { "plain".into() } else { format!("k{}", n - 1) }
+                )
+            };
+            let rows: Vec<String> = (0..much * 50).map(row).collect();
+            format!(
+                "PRAGMA writable_schema = ON; INSERT INTO sqlite_schema VALUES {}; PRAGMA writable_schema = OFF",
+                rows.join(", ")
+            )
+        }
         0 => format!(
             "CREATE VIEW v AS WITH RECURSIVE n (i) AS (SELECT 1 UNION ALL SELECT i + 1 FROM n) SELECT i % {much} AS a FROM n"
         ),

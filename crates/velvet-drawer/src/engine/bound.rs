@@ -68,6 +68,10 @@ impl Bounds {
         result
     }
 
+    fn used_up(&self) -> Fault {
+        Fault { kind: FaultKind::Interrupted(Some(self.within)), message: "interrupted".into() }
+    }
+
     /// What the engine's refusal means here.
     pub(super) fn told(&self, kind: FaultKind) -> FaultKind {
         match kind {
@@ -110,7 +114,7 @@ impl Connection {
     ) -> Result<rusqlite::Result<Option<R>>, Fault> {
         let Some(bounds) = &self.bounds else { return Ok(next()) };
         if bounds.clock().left.is_zero() {
-            return Err(Fault { kind: FaultKind::Interrupted(Some(bounds.within)), message: "interrupted".into() });
+            return Err(bounds.used_up());
         }
         Ok(bounds.counted(next))
     }
@@ -163,6 +167,10 @@ impl Connection {
             *views = Some((count, Views::new(all)));
         }
         let grown = views.as_mut().map_or(1, |(_, views)| views.grown(text));
+        // Thousands of views would each take what is left for a statement.
+        if grown > 1 && bounds.clock().left.is_zero() {
+            return Err(bounds.used_up());
+        }
         if grown <= PARTS {
             return Ok(());
         }

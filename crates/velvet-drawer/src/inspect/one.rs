@@ -3,6 +3,7 @@
 use super::file::{File, FoundColumn, FoundTable};
 use super::forms;
 use super::rows::Page;
+use crate::engine::EntryKind;
 use crate::error::{Cause, Error};
 use serde::Serialize;
 use velvet_core::name::quoted;
@@ -192,6 +193,10 @@ impl File {
     }
 
     pub(super) fn primary_key(&self, table: &str) -> Result<Vec<String>, Error> {
+        // A view has none, and working out its columns may take long.
+        if self.catalogue()?.iter().any(|e| e.kind == EntryKind::View && e.name == table) {
+            return Ok(Vec::new());
+        }
         let mut columns = self.read("cannot read the primary key", |c| Ok(c.columns_of(table)?))?;
         columns.retain(|c| c.key_place > 0);
         columns.sort_by_key(|c| c.key_place);
