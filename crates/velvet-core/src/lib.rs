@@ -10,6 +10,7 @@
 pub mod argument;
 pub mod assignment;
 pub mod b_tree;
+pub mod collation;
 pub mod column;
 pub mod column_type;
 pub mod compare;
@@ -28,6 +29,7 @@ pub mod hex;
 pub mod hints;
 pub mod key;
 mod letters;
+pub mod list;
 pub mod marked;
 pub mod name;
 pub mod order;
@@ -38,6 +40,7 @@ pub mod record;
 pub mod record_statements;
 pub mod search;
 pub mod show;
+pub mod sort_key;
 pub mod sql_text;
 pub mod statement;
 pub mod stored;
@@ -49,6 +52,7 @@ pub mod wal;
 
 pub use argument::Argument;
 pub use assignment::{Assignment, Assignments};
+pub use collation::{Collation, TextOrder};
 pub use column::{Column, Computed, Group, InJson, Inside, LinkOf, LinkedFrom, Links, Named, Nested, Nesting, Term};
 pub use column_type::{
     Choice, ColumnType, Comparable, Json, Misfit, Optional, Output, Shape, StoredAs, Summed, Textual,
@@ -59,7 +63,7 @@ pub use excerpt::{Excerpt, ExcerptOf};
 pub use fragment::Fragment;
 pub use key::Key;
 pub use marked::Marked;
-pub use order::{Order, Orders, TextOrder};
+pub use order::{Order, Orders};
 pub use outside_file::OutsideFile;
 pub use pick::{Pick, Picked};
 pub use record::{Keyed, Record, Searchable, Shared, Sink, Source};

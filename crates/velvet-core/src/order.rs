@@ -1,18 +1,17 @@
 //! The order of records.
 
+use crate::collation::Collation;
 use crate::fragment::Fragment;
 use crate::name::quoted;
 use crate::record::Record;
+use crate::sort_key::{SortKeys, SortTerm};
 use crate::value::Value;
-use std::any::{TypeId, type_name};
-use std::cmp;
 use std::marker::PhantomData;
 
 /// An order of records by one column.
 #[derive(Clone)]
 pub struct Order<T> {
     term: OrderTerm,
-    collation: Option<Collation>,
     of: PhantomData<fn() -> T>,
 }
 
@@ -20,6 +19,7 @@ pub struct Order<T> {
 #[derive(Clone, Debug)]
 struct OrderTerm {
     what: Fragment,
+    collation: Option<Collation>,
     /// The position of the record's column whose value it is, where it is that of one.
     column: Option<usize>,
     optional: bool,
@@ -27,52 +27,16 @@ struct OrderTerm {
     missing_last: bool,
 }
 
-/// A collation: an order of texts that the engine has to be told of before a statement uses it.
-#[derive(Clone, Debug)]
-pub struct Collation {
-    /// Its name in statements.
-    pub name: String,
-    /// Which of two texts comes first.
-    pub compare: fn(&str, &str) -> cmp::Ordering,
-}
-
-/// An order of texts of the app's own, such as that of a language; given to `ascending_by`.
-///
-/// ```
-/// use std::cmp::Ordering;
-/// use velvet_drawer::TextOrder;
-///
-/// /// Shelf marks: `A2` before `A10`.
-/// struct ShelfMarks;
-///
-/// impl TextOrder for ShelfMarks {
-///     fn compare(a: &str, b: &str) -> Ordering {
-///         (a.len(), a).cmp(&(b.len(), b))
-///     }
-/// }
-/// ```
-#[doc(alias = "collation")]
-pub trait TextOrder: 'static {
-    /// Which of the two comes first. It must be a total order, and always the same one.
-    fn compare(a: &str, b: &str) -> cmp::Ordering;
-}
-
-impl Collation {
-    pub(crate) fn of<O: TextOrder>() -> Collation {
-        // Two types may have the same name.
-        Collation { name: format!("{} {:?}", type_name::<O>(), TypeId::of::<O>()), compare: O::compare }
-    }
-}
-
 impl<T> Order<T> {
     pub(crate) fn new(what: Fragment, optional: bool) -> Order<T> {
-        let term = OrderTerm { what, column: None, optional, descending: false, missing_last: false };
-        Order { term, collation: None, of: PhantomData }
+        let term = OrderTerm { what, collation: None, column: None, optional, descending: false, missing_last: false };
+        Order { term, of: PhantomData }
     }
 
     pub(crate) fn by(mut self, collation: Collation) -> Order<T> {
         self.term.what = self.term.what.then(" COLLATE ").then(&quoted(&collation.name));
-        Order { collation: Some(collation), ..self }
+        self.term.collation = Some(collation);
+        self
     }
 
     /// It is the order of the record's column at this position, where there is one.
@@ -146,14 +110,12 @@ tuple_of_orders!(A, B, C, D);
 #[derive(Clone, Debug, Default)]
 pub struct OrderBy {
     terms: Vec<OrderTerm>,
-    collations: Vec<Collation>,
 }
 
 impl OrderBy {
     /// Adds an order that counts among records that are equal in those before.
     pub fn then<T>(&mut self, order: Order<T>) {
         self.terms.push(order.term);
-        self.collations.extend(order.collation);
     }
 
     /// Whether there is no order but the stored one.
@@ -162,8 +124,23 @@ impl OrderBy {
     }
 
     /// The collations that the engine has to be told of.
-    pub fn collations(&self) -> &[Collation] {
-        &self.collations
+    pub fn collations(&self) -> impl Iterator<Item = &Collation> {
+        self.terms.iter().filter_map(|term| term.collation.as_ref())
+    }
+
+    /// What each order sorts by.
+    pub(crate) fn terms(&self) -> impl Iterator<Item = &Fragment> {
+        self.terms.iter().map(|term| &term.what)
+    }
+
+    /// How the rows compare, once each has its values of the orders.
+    pub fn sort_keys(&self) -> SortKeys {
+        let term = |term: &OrderTerm| SortTerm {
+            descending: term.descending,
+            missing_last: term.missing_last,
+            collation: term.collation.clone(),
+        };
+        SortKeys::new(self.terms.iter().map(term).collect(), self.is_descending())
     }
 
     /// What follows `ORDER BY`. It is ended by `last`, such as the row number, in the direction that an index on the last

@@ -1,6 +1,7 @@
 //! What a cell of the file can hold, without its Rust type.
 
 use crate::hex::write_hex;
+use std::hash::Hasher;
 use std::io::{self, Write};
 
 /// One stored value, owned.
@@ -66,6 +67,23 @@ impl Value {
 }
 
 impl ValueRef<'_> {
+    /// Adds its kind and what it is to a hash.
+    pub fn add_to(self, hash: &mut impl Hasher) {
+        let mut of = |kind: u8, bytes: &[u8]| {
+            hash.write_u8(kind);
+            hash.write_usize(bytes.len());
+            hash.write(bytes);
+        };
+        match self {
+            ValueRef::Missing => of(0, &[]),
+            ValueRef::Integer(number) => of(1, &number.to_ne_bytes()),
+            ValueRef::Real(number) => of(2, &number.to_bits().to_ne_bytes()),
+            ValueRef::Text(text) => of(3, text.as_bytes()),
+            ValueRef::BrokenText(bytes) => of(4, bytes),
+            ValueRef::Bytes(bytes) => of(5, bytes),
+        }
+    }
+
     /// Writes the value as a literal of a statement, without holding it once more. Text that is not UTF-8 is written as bytes.
     ///
     /// # Errors

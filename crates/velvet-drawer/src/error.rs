@@ -1,6 +1,7 @@
 //! The one error of this library.
 
 use crate::engine::{Fault, FaultKind};
+use std::any::Any;
 use std::error::Error as StdError;
 use std::fmt;
 use std::path::{Path, PathBuf};
@@ -158,6 +159,13 @@ impl Error {
         let mut own = Error::new(Cause::Own, error.to_string());
         own.0.source = Some(error);
         own
+    }
+
+    /// Code of the app's own panicked.
+    pub(crate) fn of_panic(panic: &(dyn Any + Send)) -> Error {
+        let words =
+            panic.downcast_ref::<String>().map(String::as_str).or_else(|| panic.downcast_ref::<&str>().copied());
+        Error::bare(Cause::Own, format!("code of the app panicked: {}", words.unwrap_or("it did not say why")))
     }
 
     /// An error of the device; `doing` begins the sentence.

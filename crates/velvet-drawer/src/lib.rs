@@ -21,6 +21,7 @@ mod drawer;
 mod engine;
 mod error;
 mod events;
+mod live;
 mod new_file;
 mod opening;
 mod outside;
@@ -41,6 +42,7 @@ pub use cancel::Cancel;
 pub use changes::{Applied, Apply, Changed, ChangesSince, Position};
 pub use drawer::{Access, Alone, Drawer, MayWrite, Mode, OpenRead, Opened, Reads, Scope, Writes};
 pub use error::Error;
+pub use live::{Live, LiveStream, State, Switch, Update};
 pub use opening::{KeptCopy, KeptFor, Opening, Options};
 pub use outside::DanglingFile;
 pub use reading::{
@@ -50,6 +52,7 @@ pub use reading::{
 pub use schema::{CodeRow, Schema, Upgrade};
 pub use sql::Sql;
 pub use upgrading::{Adopted, Progress, Upgraded, UpgradedVersion};
+pub use velvet_core::list::{List, Step};
 pub use velvet_core::statement::Trail;
 pub use velvet_core::{
     Argument, Assignment, Assignments, Choice, Column, ColumnType, Comparable, Computed, Condition, Edit, Excerpt,

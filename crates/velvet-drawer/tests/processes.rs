@@ -12,7 +12,7 @@ use std::process::Command;
 use std::thread;
 use std::time::{Duration, Instant};
 use velvet_drawer::inspect::{Did, File, SessionEnd, TrailOf};
-use velvet_drawer::{Drawer, Key, Position, Record, Schema, Trail};
+use velvet_drawer::{Drawer, Key, Position, Record, Schema, State, Step, Trail};
 use velvet_phone::{Phone, Running, Sandbox};
 
 const ROLE: &str = "VELVET_TEST_ROLE";
@@ -216,7 +216,7 @@ fn what_was_acknowledged_survives_a_kill_and_nothing_is_half_there() {
     let sandbox = phone.sandbox("kilnbook").unwrap();
     let mut acknowledged = 0;
     for round in 0..15 {
-        let mut running = start(&sandbox, "write for ever");
+        let running = start(&sandbox, "write for ever");
         running.wait_for("kept").unwrap();
         thread::sleep(Duration::from_millis(round * 7 % 40));
         for line in running.kill().unwrap() {
@@ -315,6 +315,45 @@ fn processes_that_change_one_record_lose_no_update() {
 }
 
 /// A file of version 1 with many rows.
+#[test]
+fn a_screen_shows_what_other_processes_wrote_also_when_they_are_killed() {
+    let phone = Phone::temporary().unwrap();
+    let sandbox = phone.sandbox("kilnbook").unwrap();
+    let options = Drawer::options().others_noticed_within(Duration::from_millis(20));
+    let drawer = options.open(sandbox.durable().join("kiln.drawer"), schema()).unwrap();
+    let sorted = || drawer.records::<Piece>().sort_by(|p| p.mark.descending());
+    let mut screen = sorted().watch().unwrap();
+    let mut shown: Vec<i64> = Vec::new();
+    for _ in 0..2 {
+        let running = start(&sandbox, "write for ever");
+        let seen = shown.len();
+        // It sees them while they come, and they do not wait for it.
+        while shown.len() < seen + 20 {
+            let update = screen.news_within(Duration::from_secs(30)).expect("what the other process wrote").unwrap();
+            for step in update.steps() {
+                match step {
+                    Step::Removed { at, .. } => drop(shown.remove(at)),
+                    Step::Added { at, number } => shown.insert(at, number),
+                    Step::Moved { .. } | Step::Changed { .. } => panic!("nobody changes any: {step:?}"),
+                }
+            }
+            assert!(shown.iter().copied().eq(update.result.numbers()));
+        }
+        running.kill().unwrap();
+        let expected: Vec<i64> = sorted().collect().unwrap().iter().map(|p| p.key().number()).collect();
+        let begun = Instant::now();
+        while !matches!(screen.now(), State::Loaded(now) if now.numbers().eq(expected.iter().copied())) {
+            assert!(begun.elapsed() < Duration::from_secs(30));
+            thread::sleep(Duration::from_millis(5));
+        }
+    }
+    // The file is that of this process, too.
+    let own = drawer.insert(piece("own")).unwrap();
+    while !matches!(screen.now(), State::Loaded(now) if now.iter().any(|p| p.key() == own.key())) {
+        screen.news_within(Duration::from_secs(30)).expect("what this process wrote").unwrap();
+    }
+}
+
 fn many_rows(path: &Path) {
     let drawer = Drawer::options().relaxed().open(path, versions::schema(1)).unwrap();
     let piece = |n| {

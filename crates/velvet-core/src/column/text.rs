@@ -1,10 +1,11 @@
 //! Conditions on text, and orders of it.
 
 use super::{Column, Term};
+use crate::collation::{Collation, TextOrder};
 use crate::column_type::{ColumnType, Textual};
 use crate::condition::Condition;
 use crate::fragment::Fragment;
-use crate::order::{Collation, Order, TextOrder};
+use crate::order::Order;
 
 impl<T, C: ColumnType, E: Term> Column<T, C, E> {
     /// Begins with `prefix`. An index on the column serves it.

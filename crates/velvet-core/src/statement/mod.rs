@@ -12,7 +12,7 @@ pub(crate) use create::column_definition;
 pub use create::{create_index, create_table};
 pub use search::{UNINDEXED, forget_notes, index_row, indexed_rows, noted_rows, remake_search};
 pub(crate) use search::{create_search, drop_search, search_index};
-pub use select::Select;
+pub use select::{Followed, SPARE_ROWS, Select, SomeRows};
 pub use sessions::{CREATE_SESSIONS, SESSIONS};
 pub use shared::{CHANGES, moment_upon};
 pub(crate) use shared::{create_shared, drop_shared, fill_shared, forget_shared, rename_shared, told_by_key_of};

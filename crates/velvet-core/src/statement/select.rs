@@ -1,16 +1,53 @@
 //! The statement of a selection.
 
+use crate::collation::Collation;
 use crate::condition::Condition;
 use crate::fragment::{Fragment, joined};
 use crate::name::{KEY_COLUMN, push_quoted, quoted};
 use crate::order::OrderBy;
 use crate::pick::Picked;
 use crate::record::Record;
+use crate::sort_key::SortKeys;
+use crate::sql_text::has_word;
 use crate::statement::search_index;
 use crate::value::Value;
 
 /// What an order and a range take, so that the text of most statements is allocated once.
 const SPARE: usize = 128;
+
+/// How many rows behind a range are held, so that rows of it may go without reading it anew.
+pub const SPARE_ROWS: u64 = 16;
+
+/// The statements with which a selection is followed. A row has its number, its columns, and its value of each order.
+pub struct Followed {
+    /// Reads all of the selection, in order; where `some` is there and a range, from its beginning to a few rows behind the range.
+    pub all: Fragment,
+    /// Reads those of certain rows that are in the selection. It is there where whether a row is selected, and its place, are seen from the row alone.
+    pub some: Option<SomeRows>,
+    /// How the rows compare.
+    pub keys: SortKeys,
+    /// The collations that the engine has to be told of.
+    pub collations: Vec<Collation>,
+    /// How many columns there are before the values of the orders, the number among them.
+    pub columns: usize,
+    /// How many rows are left out at the start, and how many there are at most.
+    pub range: Option<(u64, Option<u64>)>,
+}
+
+impl Followed {
+    /// A statement that is read whole each time, with this many columns.
+    pub fn whole(all: Fragment, columns: usize, collations: Vec<Collation>) -> Followed {
+        Followed { all, some: None, keys: SortKeys::default(), collations, columns, range: None }
+    }
+}
+
+/// A statement that reads certain rows, whose numbers are bound as a list in JSON.
+pub struct SomeRows {
+    /// The statement, without the list's value.
+    pub statement: Fragment,
+    /// How many values are bound before the list.
+    pub list_at: usize,
+}
 
 /// The parts of a selection, of records or of groups of them.
 #[derive(Clone, Debug, Default)]
@@ -66,6 +103,44 @@ impl Select {
         self.push_order::<T>(&mut out);
         self.push_range(&mut out);
         out
+    }
+
+    /// The statements that follow the selected records, or some columns of them.
+    pub fn followed<T: Record>(mut self, columns: Option<Vec<Picked>>) -> Followed {
+        let (table, key) = (quoted(T::TABLE), key_of::<T>());
+        let mut read = Fragment::text(key.clone());
+        let count = 1 + columns.as_ref().map_or(T::COLUMNS.len(), Vec::len);
+        let own = || T::COLUMNS.iter().map(|name| Fragment::text(format!("{table}.{}", quoted(name)))).collect();
+        let columns: Vec<Fragment> = columns.map_or_else(own, |c| c.into_iter().map(|c| c.what).collect());
+        for what in columns.into_iter().chain(self.sorting.terms().cloned()) {
+            read = read.then(", ").and(what);
+        }
+        let keys = self.sorting.sort_keys();
+        let collations = self.sorting.collations().cloned().collect();
+        let condition = self.condition();
+        // What reads further rows changes with those too.
+        let is_plain =
+            ![Some(&read), condition.as_ref()].into_iter().flatten().any(|part| has_word(&part.text, "select"));
+        let some = is_plain.then(|| {
+            let list_at = read.values.len();
+            let from = format!(" FROM json_each(?) AS velvet_number CROSS JOIN {table} ON {key} = velvet_number.value");
+            let mut statement = Fragment::text("SELECT ").and(read.clone()).then(&from);
+            if let Some(condition) = condition.clone() {
+                statement = statement.then(" WHERE ").and(condition);
+            }
+            SomeRows { statement, list_at }
+        });
+        let range = self.is_ranged().then_some((self.offset, self.limit));
+        if is_plain && range.is_some() {
+            self.limit = self.limit.map(|limit| self.offset.saturating_add(limit).saturating_add(SPARE_ROWS));
+            self.offset = 0;
+        }
+        let mut all = Fragment::text("SELECT ").and(read).then(" FROM ").then(&table);
+        self.conditions.extend(condition);
+        self.push_where(&mut all);
+        self.push_order::<T>(&mut all);
+        self.push_range(&mut all);
+        Followed { all, some, keys, collations, columns: count, range }
     }
 
     /// The statement that reads some columns of the selected records. With `distinct`, each combination of values comes

@@ -65,7 +65,7 @@ impl Alone {
     }
 
     /// The drawer, unless it was closed meanwhile.
-    fn open(&self) -> Result<Arc<Inner>, Error> {
+    pub(crate) fn open(&self) -> Result<Arc<Inner>, Error> {
         self.0.upgrade().ok_or_else(|| {
             Error::new(Cause::FileMissing, "the drawer was closed before this was run")
                 .untouched("Nothing was read or written")

@@ -8,7 +8,9 @@ impl Drawer {
     /// Notes that the app went to the background, where it may be killed at any time: an app that is found to have ended there was
     /// most likely ended by the system. When this returns, what the session wrote is noted too.
     ///
-    /// Told twice, or without sessions, it does nothing.
+    /// Live results rest until [`Drawer::back_in_foreground`]: nothing is worked out for them, and each is given one update then, if anything changed.
+    ///
+    /// Told twice, it does nothing.
     ///
     /// # Errors
     /// When the file cannot be written.
@@ -23,6 +25,7 @@ impl Drawer {
     /// # Ok::<(), velvet_drawer::Error>(())
     /// ```
     pub fn going_to_background(&self) -> Result<(), Error> {
+        self.inner.following.be_quiet(true);
         self.noted(Recorder::went_to_background)
     }
 
@@ -31,6 +34,7 @@ impl Drawer {
     /// # Errors
     /// When the file cannot be written.
     pub fn back_in_foreground(&self) -> Result<(), Error> {
+        self.inner.following.be_quiet(false);
         self.noted(Recorder::came_back)
     }
 

@@ -1,6 +1,7 @@
 //! The options that hold for the whole time that a file is open, for all handles to it.
 
 use std::path::PathBuf;
+use std::time::Duration;
 
 /// The options that hold for the whole time that a file is open, for all handles to it.
 #[derive(Clone, Debug, Default)]
@@ -12,6 +13,8 @@ pub(crate) struct InEffect {
     pub(crate) without_sessions: bool,
     /// How many bytes the write-ahead log may have before writing is refused.
     pub(crate) log_at_most: Option<u64>,
+    /// Within which time what others commit is noticed.
+    pub(crate) others_within: Option<Duration>,
 }
 
 impl InEffect {
@@ -24,6 +27,7 @@ impl InEffect {
             (root, "files_root"),
             (asked.without_sessions && !self.without_sessions, "without_sessions"),
             (asked.log_at_most.is_some() && asked.log_at_most != self.log_at_most, "wal_at_most"),
+            (asked.others_within.is_some() && asked.others_within != self.others_within, "others_noticed_within"),
         ]
         .into_iter()
         .filter_map(|(lacks, name)| lacks.then_some(name))

@@ -99,7 +99,7 @@ impl Inner {
     }
 
     #[cold]
-    fn forked(&self) -> Error {
+    pub(super) fn forked(&self) -> Error {
         let opened_by = self.home.process;
         let problem = format!(
             "cannot write to the drawer: process {opened_by} opened it, and this is process {}, a fork of that one",

@@ -1,5 +1,6 @@
 //! What all handles to one open file share, and how work gets a connection to it.
 
+use super::following::Following;
 use super::in_place::Home;
 use super::readings::Readings;
 use super::{InEffect, Opened, Reads, Scope, Writes};
@@ -35,6 +36,7 @@ pub struct Inner {
     writing_at: Mutex<Option<&'static Location<'static>>>,
     pub(super) home: Home,
     pub(super) readings: Readings,
+    pub(super) following: Following,
 }
 
 /// Where a drawer is.
@@ -103,6 +105,7 @@ impl Inner {
             writing_at: Mutex::default(),
             home: Home::new(),
             readings: Readings::default(),
+            following: Following::default(),
         }
     }
 

@@ -2,6 +2,7 @@
 
 mod access;
 mod background;
+mod following;
 mod in_effect;
 mod in_place;
 mod inner;
@@ -10,6 +11,7 @@ mod readings;
 mod scope;
 
 pub use access::{Access, Alone, MayWrite};
+pub(crate) use following::{Follower, News, Share, Ticket};
 pub(crate) use in_effect::InEffect;
 pub(crate) use inner::{Inner, Place, UNTOUCHED};
 pub use opened::Opened;
@@ -113,6 +115,9 @@ impl Clone for Drawer {
 impl Drop for Drawer {
     fn drop(&mut self) {
         self.inner.forget_handle(self.handle);
+        if self.inner.open_handles().is_empty() {
+            self.inner.end_following();
+        }
     }
 }
 

@@ -3,6 +3,7 @@
 use super::{Connection, Fault};
 use std::collections::{HashMap, HashSet};
 use velvet_core::name::quoted;
+use velvet_core::sql_text::has_word;
 use velvet_core::{Value, ValueRef};
 
 /// Something that is in a file by name.
@@ -123,6 +124,19 @@ impl Connection {
         let is_shadow = |e: &&mut Entry| e.kind == EntryKind::Table && shadows.contains(&e.name.to_ascii_lowercase());
         all.iter_mut().filter(is_shadow).for_each(|e| e.kind = EntryKind::Shadow);
         Ok(all)
+    }
+
+    /// Whether the engine tells of each row that goes: not of one that is replaced by a rule of a table, or by a trigger.
+    pub(crate) fn tells_of_each_row(&self) -> Result<bool, Fault> {
+        let replaces = |e: &Entry| !e.name.starts_with("velvet_") && has_word(&e.statement, "replace");
+        Ok(!self.entries()?.iter().any(replaces))
+    }
+
+    /// Whether the rows of a table sort by the bytes of their texts, unless a statement says otherwise.
+    pub(crate) fn sorts_plainly(&self, table: &str) -> Result<bool, Fault> {
+        let is_plain = |e: &Entry| e.name == table && !has_word(&e.statement, "collate");
+        let encoding = self.one("PRAGMA encoding", [], |row| row.text(0) == "UTF-8")?;
+        Ok(encoding.unwrap_or_default() && self.entries()?.iter().any(is_plain))
     }
 
     /// How many things are in the file by name.

@@ -63,7 +63,7 @@ impl WhichRows {
 }
 
 impl Written {
-    fn is_nothing(&self) -> bool {
+    pub(crate) fn is_nothing(&self) -> bool {
         self.inserted == 0 && self.changed == 0 && self.removed == 0
     }
 

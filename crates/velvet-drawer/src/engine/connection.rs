@@ -3,7 +3,9 @@
 use super::bound::Bounds;
 use super::commits::Commits;
 use super::guard::{Guard, Prepared, Preparing};
+use super::interrupted::Asking;
 use super::log_beside::is_of_another_moment;
+use super::noticed::Noticed;
 use super::open_here::OpenHere;
 use super::report::Report;
 use super::transaction::Open;
@@ -20,9 +22,9 @@ use std::io;
 use std::path::{Path, PathBuf};
 use std::sync::Once;
 use std::time::{Duration, Instant};
+use velvet_core::Collation;
 use velvet_core::ValueRef;
 use velvet_core::column::{FOLD, fold};
-use velvet_core::order::Collation;
 use velvet_core::wal::HEADER;
 
 /// How many prepared statements a connection keeps.
@@ -40,6 +42,8 @@ pub(crate) struct Connection {
     pub(super) report: Report,
     pub(super) commits: Option<Commits>,
     pub(super) open: Open,
+    pub(super) noticed: Noticed,
+    pub(super) asking: Asking,
     pub(super) bounds: Option<Bounds>,
     _open_here: Option<OpenHere>,
 }
@@ -87,6 +91,8 @@ impl Connection {
             report: Report::none(),
             commits: None,
             open: Open::default(),
+            noticed: Noticed::default(),
+            asking: Asking::default(),
             bounds: None,
             _open_here: None,
         })
@@ -98,6 +104,7 @@ impl Connection {
         connection._open_here = Some(OpenHere::new(path));
         connection.report = Report::new(&settings.reporting, path);
         connection.engine.busy_timeout(settings.wait)?;
+        connection.look_whether_to_end()?;
         connection.use_temporary_folder();
         connection.prepare_for_us()?;
         Ok(connection)
@@ -129,7 +136,7 @@ impl Connection {
 
     /// Tells the engine of collations of the app's own, each once.
     #[inline]
-    pub(crate) fn add_collations(&self, collations: &[Collation]) -> Result<(), Fault> {
+    pub(crate) fn add_collations<'o>(&self, collations: impl Iterator<Item = &'o Collation>) -> Result<(), Fault> {
         for collation in collations {
             if !self.collations.borrow().contains(&collation.name) {
                 self.engine.create_collation(collation.name.as_str(), collation.compare)?;
@@ -289,6 +296,7 @@ impl Connection {
     #[inline]
     pub(crate) fn prepare<'c>(&'c self, text: &'c str) -> Result<Statement<'c>, Fault> {
         self.refuse_if_rolled_back()?;
+        self.notice(text)?;
         let (prepared, computes) = self.prepared_within(text, || self.engine.prepare_cached(text))?;
         Ok(Statement { engine: prepared.map_err(|error| self.failed(error))?, text, connection: self, computes })
     }
@@ -296,6 +304,7 @@ impl Connection {
     /// A prepared statement that the app wrote itself: it may read and write records, and nothing else.
     pub(crate) fn prepare_foreign<'c>(&'c self, text: &'c str) -> Result<Statement<'c>, Fault> {
         self.refuse_if_rolled_back()?;
+        self.notice(text)?;
         // Marked, so that it is never taken for one of ours, which may do more.
         let marked = format!("/* own */ {text}");
         match self.guard.watching(|| self.engine.prepare_cached(&marked)) {

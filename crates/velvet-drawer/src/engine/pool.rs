@@ -1,6 +1,6 @@
 //! The connections of one drawer: one that writes, and as many as needed that read beside it.
 
-use super::{Connection, Displaced, Fault, InPlace, Opener};
+use super::{Connection, Displaced, Fault, InPlace, Opener, Written};
 use std::ops::Deref;
 use std::sync::{Arc, Mutex, PoisonError};
 use std::time::Duration;
@@ -49,6 +49,15 @@ impl Pool {
     /// The one connection that writes, unless a thread has it just now.
     pub(crate) fn idle_writer(&self) -> Option<Writer<'_>> {
         self.writer.0.try_lock().map(Writer)
+    }
+
+    /// Tells `listener` of each commit from now on; and says the count of what others have committed until now. Nothing where a thread has the
+    /// connection that writes just now.
+    pub(crate) fn listen(&self, listener: impl Fn(&[Written]) + Send + 'static) -> Option<Result<i64, Fault>> {
+        let mut writer = self.writer.0.try_lock()?;
+        let writer = writer.as_mut()?;
+        writer.listen(listener);
+        Some(writer.count_of_others())
     }
 
     /// How large the write-ahead log is; or what became of the file, where it is not in its place any more.

@@ -5,7 +5,6 @@ use crate::drawer::Drawer;
 use crate::error::{Cause, Error};
 use crate::schema::Schema;
 use crate::upgrading::{Progress, Watch};
-use std::any::Any;
 use std::fmt;
 use std::future::Future;
 use std::panic::{AssertUnwindSafe, Location, catch_unwind};
@@ -40,7 +39,10 @@ impl Opening {
         let work = move || {
             let open = || options.open_watched(&path, schema, &shared.watch).map(|inner| Drawer::taken_at(inner, at));
             let result = catch_unwind(AssertUnwindSafe(open));
-            shared.finish(result.unwrap_or_else(|panic| Err(panicked(&*panic).in_file(&path))));
+            shared.finish(result.unwrap_or_else(|panic| {
+                let error = Error::of_panic(&*panic).doing("cannot open the drawer");
+                Err(error.untouched("The file is as it was").in_file(&path))
+            }));
         };
         if let Err(error) = thread::Builder::new().name("velvet-open".into()).spawn(work) {
             opening.shared.finish(Err(Error::device("cannot start a thread to open the drawer", &error)));
@@ -88,16 +90,6 @@ impl Future for Opening {
         state.waker = Some(context.waker().clone());
         Poll::Pending
     }
-}
-
-/// The app's own code panicked, in an upgrade or while it filled a new file: everything is rolled back.
-fn panicked(panic: &(dyn Any + Send)) -> Error {
-    let words = panic.downcast_ref::<String>().map(String::as_str).or_else(|| panic.downcast_ref::<&str>().copied());
-    Error::new(
-        Cause::Own,
-        format!("cannot open the drawer: code of the app panicked: {}", words.unwrap_or("it did not say why")),
-    )
-    .untouched("The file is as it was")
 }
 
 impl Shared {

@@ -35,6 +35,7 @@ impl Options {
             files_root: self.files_root.clone(),
             without_sessions: self.sessions_kept.is_none(),
             log_at_most: self.wal_at_most,
+            others_within: self.others_within,
         }
     }
 

@@ -49,6 +49,7 @@ pub struct Options {
     pub(super) trails: WantedTrails,
     pub(super) copies: Bounds,
     pub(super) wal_at_most: Option<u64>,
+    pub(super) others_within: Option<Duration>,
 }
 
 /// Brings data into a new file.
@@ -82,6 +83,7 @@ impl Default for Options {
             trails: WantedTrails::default(),
             copies: Bounds::default(),
             wal_at_most: None,
+            others_within: None,
         }
     }
 }
@@ -112,6 +114,17 @@ impl Options {
     #[must_use]
     pub fn wal_at_most(mut self, bytes: u64) -> Options {
         self.wal_at_most = Some(bytes);
+        self
+    }
+
+    /// Lets live results ([`Live`](crate::Live)) follow what other processes and programs commit too, within this time; without it, they follow
+    /// what this process writes through the drawer.
+    ///
+    /// The file is not read for that: the engine counts the commits of others, which is looked at once in this time (1 µs) while something is
+    /// followed that is not paused. 250 ms are a good choice for a screen.
+    #[must_use]
+    pub fn others_noticed_within(mut self, time: Duration) -> Options {
+        self.others_within = Some(time);
         self
     }
 

@@ -1,11 +1,15 @@
 //! A selection in groups of records with the same values.
 
 use super::only::{picked, read};
-use super::{Explained, Records};
+use super::{Explained, Records, of};
 use crate::drawer::{Access, Alone};
+use crate::engine::Row;
 use crate::error::Error;
+use crate::live::{ByRow, Live, LiveRows, Show};
 use std::marker::PhantomData;
-use velvet_core::statement::Select;
+use velvet_core::list::List;
+use velvet_core::order::OrderBy;
+use velvet_core::statement::{Followed, Select};
 use velvet_core::{Condition, Group, Orders, Pick, Picked, Record};
 
 /// A selection in groups of records with the same values.
@@ -114,5 +118,45 @@ impl<T: Record, P: Pick<T>, A: Access> Groups<T, P, A> {
                 Ok(all)
             },
         )
+    }
+}
+
+impl<T: Record, P: Pick<T>> Groups<T, P> {
+    /// Follows the groups: the list now, and again after each commit that changes it; see [`Live`].
+    ///
+    /// # Errors
+    /// As [`Records::watch`].
+    ///
+    /// ```
+    /// # use velvet_drawer::{Drawer, Record, Schema};
+    /// # #[derive(Record)] struct Piece { clay: String, grams: u32 }
+    /// # let drawer = Drawer::in_memory(Schema::new("kilnbook").record::<Piece>())?;
+    /// # drawer.insert(Piece { clay: "grey".into(), grams: 300 })?;
+    /// let mut by_clay = drawer.records::<Piece>().group_by(|p| p.clay).watch(|g| (g.count(), g.sum(|p| p.grams)))?;
+    /// let update = by_clay.next().expect("the drawer is open").expect("the file can be read");
+    /// assert_eq!(update.result[0], ("grey".to_owned(), (1, 300)));
+    /// # Ok::<(), velvet_drawer::Error>(())
+    /// ```
+    pub fn watch<Q: Pick<Group<T>> + 'static>(
+        self,
+        make: impl FnOnce(Group<T>) -> Q,
+    ) -> Result<Live<List<(P::Output, Q::Output)>>, Error>
+    where
+        P: 'static,
+        P::Output: Send + Sync + 'static,
+        Q::Output: Send + Sync + 'static,
+    {
+        let Groups { records, columns, groups, .. } = self;
+        let made = picked(make(Group::default()));
+        let positions: Vec<Option<usize>> = columns.iter().map(|c| c.position).collect();
+        let (count, all) = (columns.len(), columns.len() + made.len());
+        let (inner, select) = records.to_follow()?;
+        let orders = [&select.sorting, &groups.sorting];
+        let collations = orders.into_iter().flat_map(OrderBy::collations).cloned().collect();
+        let whole = Followed::whole(select.groups::<T>(columns, made, groups), all, collations);
+        let read = move |row: Row<'_, '_>| {
+            Ok((read::<T, T, P>(row, 0, &positions)?, read::<T, Group<T>, Q>(row, count, &[])?))
+        };
+        LiveRows::follow(&inner, of::<T>(), whole, (ByRow::Values(count), None), read, Show::LIST)
     }
 }

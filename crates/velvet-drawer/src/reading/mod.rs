@@ -32,6 +32,7 @@ pub use with::{Follow, LinkedTo, NestedLink, With};
 use crate::drawer::{Mode, Scope};
 use crate::engine::{Row, Rows};
 use crate::error::{Cause, Error};
+use crate::live::Of;
 use velvet_core::{Fragment, Key, Misfit, Record, Stored, Value};
 
 impl<M: Mode> Scope<'_, M> {
@@ -51,6 +52,15 @@ impl<M: Mode> Scope<'_, M> {
             statement.bind_all(values.iter().map(Value::as_ref))?;
             work(self, &mut statement.rows())
         })
+    }
+}
+
+/// What live results say of records of `T`.
+fn of<T: Record>() -> Of {
+    Of {
+        table: T::TABLE,
+        doing: reading::<T>,
+        misfit: |misfit| Error::misfit(Cause::Misfit, T::TABLE, T::COLUMNS, misfit),
     }
 }
 

@@ -1,12 +1,14 @@
 //! Some columns of a selection, and single values made of a column.
 
-use super::{Explained, Records, reading, unreadable};
+use super::{Explained, Records, of, reading, unreadable};
 use crate::drawer::{Access, Alone};
 use crate::engine::{Row, WithoutKey};
 use crate::error::{Cause, Error};
+use crate::live::{ByRow, Live, LiveRows, Show};
 use std::marker::PhantomData;
 use velvet_core::excerpt::PickOf;
-use velvet_core::statement::Select;
+use velvet_core::list::List;
+use velvet_core::statement::{Followed, Select};
 use velvet_core::{
     Column, ColumnType, Comparable, Computed, ExcerptOf, Group, Misfit, Pick, Picked, Record, Summed, Term,
 };
@@ -177,6 +179,33 @@ impl<T: Record, P: Pick<T>, A: Access> Only<T, P, A> {
     pub fn first(mut self) -> Result<Option<P::Output>, Error> {
         self.records = self.records.only_first();
         Ok(self.collect()?.pop())
+    }
+}
+
+impl<T: Record, P: Pick<T> + 'static> Only<T, P>
+where
+    P::Output: Send + Sync + 'static,
+{
+    /// Follows the values: the list now, and again after each commit that changes it; see [`Records::watch`]. With [`Only::distinct`], values are
+    /// told apart by what they are, not by a record.
+    ///
+    /// # Errors
+    /// As [`Records::watch`].
+    pub fn watch(self) -> Result<Live<List<P::Output>>, Error> {
+        let Only { records, columns, distinct, .. } = self;
+        let (inner, select) = records.to_follow()?;
+        let positions = columns.iter().map(|c| c.position);
+        if distinct {
+            let (positions, count) = (positions.collect::<Vec<_>>(), columns.len());
+            let collations = select.sorting.collations().cloned().collect();
+            let whole = Followed::whole(select.columns::<T>(columns, true), count, collations);
+            let read = move |row: Row<'_, '_>| read::<T, T, P>(row, 0, &positions);
+            return LiveRows::follow(&inner, of::<T>(), whole, (ByRow::Values(count), None), read, Show::LIST);
+        }
+        let positions: Vec<Option<usize>> = std::iter::once(None).chain(positions).collect();
+        let read = move |row: Row<'_, '_>| read::<T, T, P>(row, 1, &positions);
+        let followed = select.followed::<T>(Some(columns));
+        LiveRows::follow(&inner, of::<T>(), followed, (ByRow::Number, None), read, Show::LIST)
     }
 }
 

@@ -1,13 +1,17 @@
 //! A selection of records: conditions, order, range.
 
-use super::{Gather, reading, stored};
-use crate::drawer::{Access, Alone, Drawer, MayWrite, Mode, Scope, Writes};
+use super::{Gather, of, reading, stored};
+use crate::drawer::{Access, Alone, Drawer, Inner, MayWrite, Mode, Scope, Writes};
 use crate::engine::Rows;
 use crate::error::Error;
+use crate::live::{ByRow, Live, LiveRows, Show};
 use std::marker::PhantomData;
+use std::sync::Arc;
+use velvet_core::column::key_column;
+use velvet_core::list::List;
 use velvet_core::record::stored_values;
 use velvet_core::statement::Select;
-use velvet_core::{Condition, Fragment, Orders, Record, Stored};
+use velvet_core::{Column, ColumnType, Condition, Fragment, Key, Keyed, Orders, Record, Stored};
 
 /// A selection of records of type `T`. Nothing is read until it is collected, counted or asked for its first.
 ///
@@ -209,6 +213,72 @@ impl<T: Record, A: Access> Records<T, A> {
     ) -> Result<R, Error> {
         let Records { at, select, after, .. } = self;
         at.viewing(|scope| work(scope, Records { at: scope, select, after, of: PhantomData }))
+    }
+}
+
+impl<T: Record + Send + Sync> Records<T> {
+    /// Follows the selection: the list now, and again after each commit that changes it, with what changed; see [`Live`].
+    ///
+    /// Where conditions and order are about the record alone, only the records that a commit wrote are looked at, however many there are. Those
+    /// about linked records make it read the selection anew.
+    ///
+    /// # Errors
+    /// When the drawer is closed, or no thread can be started. That the file cannot be read is told as a failure.
+    pub fn watch(self) -> Result<Live<List<Stored<T>>>, Error> {
+        let (inner, select) = self.to_follow()?;
+        LiveRows::follow(&inner, of::<T>(), select.followed::<T>(None), (ByRow::Number, None), stored::<T>, Show::LIST)
+    }
+
+    fn watch_one(self) -> Result<Live<Option<Arc<Stored<T>>>>, Error> {
+        let (inner, select) = self.to_follow()?;
+        LiveRows::follow(&inner, of::<T>(), select.followed::<T>(None), (ByRow::Number, None), stored::<T>, Show::ONE)
+    }
+}
+
+impl Drawer {
+    /// Follows the record with this key, which need not be there yet: nothing while it is not; see [`Live`].
+    ///
+    /// # Errors
+    /// As [`Records::watch`].
+    ///
+    /// ```
+    /// # use velvet_drawer::{Drawer, Record, Schema};
+    /// # #[derive(Record)] struct Piece { mark: String, grams: u32 }
+    /// # let drawer = Drawer::in_memory(Schema::new("kilnbook").record::<Piece>())?;
+    /// let bowl = drawer.insert(Piece { mark: "K-1".into(), grams: 300 })?;
+    /// let mut bowl = drawer.watch_record(bowl.key())?;
+    /// let update = bowl.next().expect("the drawer is open").expect("the file can be read");
+    /// assert_eq!(update.result.map(|bowl| bowl.grams), Some(300));
+    /// # Ok::<(), velvet_drawer::Error>(())
+    /// ```
+    pub fn watch_record<T: Record + Send + Sync>(&self, key: Key<T>) -> Result<Live<Option<Arc<Stored<T>>>>, Error> {
+        self.records::<T>().filter(|_| key_column::<T>().is(key)).watch_one()
+    }
+
+    /// Follows the record with this own key, which need not be there yet; see [`Drawer::watch_record`].
+    ///
+    /// # Errors
+    /// As [`Records::watch`].
+    pub fn watch_by_own_key<T: Keyed + Send + Sync>(
+        &self,
+        own_key: <T::OwnKey as ColumnType>::Arg<'_>,
+    ) -> Result<Live<Option<Arc<Stored<T>>>>, Error> {
+        let at = T::OWN_KEY_POSITION;
+        let column = Column::<T, T::OwnKey>::named(T::TABLE, T::COLUMNS[at], at);
+        self.records::<T>().filter(|_| column.is(own_key)).watch_one()
+    }
+}
+
+impl<T: Record> Records<T> {
+    /// The open drawer, and the selection as it is followed there.
+    pub(super) fn to_follow(self) -> Result<(Arc<Inner>, Select), Error> {
+        let Records { at, select, after, .. } = self;
+        let inner = at.open()?;
+        let select = match after {
+            None => select,
+            after => inner.reading(|scope| scope.doing(reading::<T>, || begun::<T, _>(scope, select, after)))?,
+        };
+        Ok((inner, select))
     }
 }
 

@@ -1,13 +1,17 @@
 //! Finding records by words.
 
-use super::{Explained, Records, stored};
+use super::{Explained, Records, of, stored};
 use crate::drawer::{Access, Alone};
+use crate::engine::Row;
 use crate::error::Error;
+use crate::live::{ByRow, Live, LiveRows, Show};
 use std::fmt;
 use std::ops::Deref;
 use velvet_core::Marked;
+use velvet_core::list::List;
 use velvet_core::search::Sought;
-use velvet_core::{Record, Searchable, Stored};
+use velvet_core::statement::Followed;
+use velvet_core::{Fragment, Record, Searchable, Stored, Value};
 
 /// The records of a selection that have words.
 #[must_use = "a search reads nothing until it is collected"]
@@ -111,15 +115,13 @@ impl<T: Searchable, A: Access> Search<T, A> {
         let Search { records, sought } = self;
         let Some(expression) = sought.expression() else { return Ok(Vec::new()) };
         records.at.search_index_is_told()?;
-        let place = |(name, _): &(&str, f64)| T::COLUMNS.iter().position(|c| c == name).map(|at| at + 1);
-        let places: Vec<usize> = T::SEARCHABLE.iter().filter_map(place).collect();
+        let places = places::<T>();
         records.run(
             |select| select.hits::<T>(expression, !sought.is_hardly_anything()),
             |_, rows| {
                 let mut all = Vec::new();
                 rows.each(|row| {
-                    let marked = sought.marked(places.iter().map(|at| row.text(*at)));
-                    all.push(Hit { stored: stored(row)?, marked });
+                    all.push(found(row, &sought, &places)?);
                     Ok::<_, Error>(())
                 })?;
                 Ok(all)
@@ -159,4 +161,37 @@ impl<T: Searchable, A: Access> Search<T, A> {
         let ranked = !sought.is_hardly_anything();
         records.explain_as(|select| select.hits::<T>(sought.expression().unwrap_or_default(), ranked))
     }
+}
+
+impl<T: Searchable + Send + Sync> Search<T> {
+    /// Follows what is found: the list now, best first, and again after each commit that changes it; see [`Live`].
+    ///
+    /// # Errors
+    /// As [`Records::watch`].
+    pub fn watch(self) -> Result<Live<List<Hit<T>>>, Error> {
+        let Search { records, sought } = self;
+        let (inner, select) = records.to_follow()?;
+        let collations = select.sorting.collations().cloned().collect();
+        let ranked = !sought.is_hardly_anything();
+        let hits = match sought.expression() {
+            Some(expression) => select.hits::<T>(expression, ranked),
+            None => Fragment::text("SELECT 0 WHERE FALSE"),
+        };
+        let whole = Followed::whole(hits, 1 + T::COLUMNS.len(), collations);
+        let words = Value::Text(format!("{sought:?}"));
+        let places = places::<T>();
+        let read = move |row: Row<'_, '_>| found(row, &sought, &places);
+        LiveRows::follow(&inner, of::<T>(), whole, (ByRow::Number, Some(words)), read, Show::LIST)
+    }
+}
+
+/// The places of the searched columns in a row.
+fn places<T: Record>() -> Vec<usize> {
+    let place = |(name, _): &(&str, f64)| T::COLUMNS.iter().position(|c| c == name).map(|at| at + 1);
+    T::SEARCHABLE.iter().filter_map(place).collect()
+}
+
+fn found<T: Record>(row: Row<'_, '_>, sought: &Sought, places: &[usize]) -> Result<Hit<T>, Error> {
+    let marked = sought.marked(places.iter().map(|at| row.text(*at)));
+    Ok(Hit { stored: stored(row)?, marked })
 }

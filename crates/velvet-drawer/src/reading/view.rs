@@ -5,6 +5,7 @@ use super::by_key::found_by;
 use crate::drawer::{Access, Drawer, Reads, Scope};
 use crate::engine::Statement;
 use crate::error::Error;
+use crate::live::{Live, LiveValue};
 use std::any::TypeId;
 use std::cell::RefCell;
 use std::panic::Location;
@@ -41,6 +42,35 @@ impl Drawer {
     pub fn read<R>(&self, work: impl FnOnce(&View<'_>) -> Result<R, Error>) -> Result<R, Error> {
         let _open = self.alone().held_open(Location::caller())?;
         self.inner.viewing(|scope| work(&View { scope, gets: RefCell::default() }))
+    }
+}
+
+impl Drawer {
+    /// Follows whatever `ask` reads: how many records there are, sums, groups, one record or several, plain SQL. It is read now, and again after
+    /// each commit to a table that it was read from; where that gives the same, nothing is told.
+    ///
+    /// What `ask` captures must not be a handle of this drawer, which would never be closed then. For lists of records, [`Records::watch`] does less
+    /// work and says what changed.
+    ///
+    /// # Errors
+    /// When no thread can be started for it. What `ask` returns is told as a failure, and it is tried again.
+    ///
+    /// ```
+    /// # use velvet_drawer::{Drawer, Record, Schema};
+    /// # #[derive(Record)] struct Piece { clay: String, grams: u32 }
+    /// # let drawer = Drawer::in_memory(Schema::new("kilnbook").record::<Piece>())?;
+    /// let mut by_clay = drawer.watch(|view| view.records::<Piece>().group_by(|p| p.clay).count())?;
+    /// # assert!(by_clay.next().unwrap().unwrap().result.is_empty());
+    /// drawer.insert(Piece { clay: "grey".into(), grams: 300 })?;
+    /// let update = by_clay.next().expect("the drawer is open").expect("the file can be read");
+    /// assert_eq!(update.result, [("grey".to_owned(), 1)]);
+    /// # Ok::<(), velvet_drawer::Error>(())
+    /// ```
+    pub fn watch<R: Clone + PartialEq + Send + Sync + 'static>(
+        &self,
+        mut ask: impl FnMut(&View<'_>) -> Result<R, Error> + Send + 'static,
+    ) -> Result<Live<R>, Error> {
+        LiveValue::follow(&self.inner, move |scope| ask(&View { scope, gets: RefCell::default() }))
     }
 }
 

@@ -6,9 +6,12 @@ use crate::error::{Cause, Error};
 use crate::reading::Going;
 use std::borrow::Cow;
 use velvet_core::excerpt::{Wanted, places};
-use velvet_core::name::nearest;
-use velvet_core::sql_text::has_word;
+use velvet_core::name::{KEY_COLUMN, nearest};
+use velvet_core::sql_text::{Token, has_word, tokens};
 use velvet_core::{Excerpt, Misfit, Value};
+
+/// What the number of a row is called in a statement.
+const ROW_NUMBERS: [&str; 4] = [KEY_COLUMN, "rowid", "_rowid_", "oid"];
 
 /// A statement of the app's own, and where it is run.
 #[derive(Clone, Copy)]
@@ -122,7 +125,10 @@ impl<'a> Asked<'a> {
             return Err(self.wrong("it returns rows").advise("Ask for them with `rows` or `first`"));
         }
         let rows = statement.execute().map_err(|fault| self.fault(fault))?;
-        if has_word(self.text, "replace") {
+        // The engine does not tell of a row that is replaced, nor of the number that a row had before.
+        let is_number = |token: &Token<'_>| ROW_NUMBERS.iter().any(|name| token.is(name));
+        let mut set = tokens(self.text).into_iter().skip_while(|t| !t.is("set")).take_while(|t| !t.is("where"));
+        if has_word(self.text, "replace") || set.any(|token| is_number(&token)) {
             self.scope.connection.replaced_rows();
         }
         Ok(rows)

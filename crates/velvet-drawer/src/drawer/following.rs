@@ -1,0 +1,491 @@
+//! Following what is stored: commits say which rows they wrote, and one thread works out what follows from that for whoever wants to know.
+//!
+//! Each follower has what is new for it: rows of its table, or anything. While nothing is new, the thread sleeps; it ends with the last follower.
+
+use super::{Inner, Scope};
+use crate::cancel::Cancel;
+use crate::engine::{WhichRows, Written};
+use crate::error::Error;
+use std::any::{Any, TypeId};
+use std::collections::{BTreeSet, HashMap};
+use std::panic::{AssertUnwindSafe, catch_unwind};
+use std::sync::atomic::{AtomicBool, Ordering};
+use std::sync::{Arc, Condvar, Mutex, MutexGuard, PoisonError, Weak};
+use std::thread::{self, ThreadId};
+use std::time::{Duration, Instant};
+use velvet_core::Value;
+
+/// After a result was worked out, the next one waits this long: a frame of a screen. While commits go on coming, twice as long each time.
+const PAUSE: Duration = Duration::from_millis(16);
+
+/// The longest such pause.
+const LONGEST_PAUSE: Duration = Duration::from_millis(100);
+
+/// After a failure it is tried again after this time, then after twice that, and so on.
+const RETRY: Duration = Duration::from_millis(100);
+
+/// The longest such time.
+const LONGEST_RETRY: Duration = Duration::from_secs(5);
+
+/// While another thread writes, how long to wait until looking again whether it has ended.
+const WRITER_IS_BUSY: Duration = Duration::from_millis(10);
+
+/// How many rows are remembered one by one. Of more, it is remembered that they may be any.
+const MOST_ROWS: usize = 4_096;
+
+/// Works out a result, and hands it to whoever waits for it.
+pub(crate) trait Follower: Any + Send + Sync {
+    /// Works the result out anew after `news`, in one state of the file. Returns the tables that it depends on.
+    fn step(&self, scope: Scope<'_>, news: &News) -> Result<BTreeSet<String>, Error>;
+
+    /// Whether the tables that it depends on may be others each time.
+    fn may_read_others(&self) -> bool;
+
+    /// The result could not be worked out. It will be tried again.
+    fn failed(&self, error: Error);
+
+    /// Nothing will follow any more: the drawer is closed.
+    fn end(&self);
+}
+
+/// What is new for a follower.
+#[derive(Debug)]
+pub(crate) enum News {
+    /// These rows of its only table were written, and may have been.
+    Rows(BTreeSet<i64>),
+    /// Anything.
+    All,
+}
+
+/// What makes two followers the same: what they make of the rows of a statement with these values.
+pub(crate) type Share = (TypeId, String, Vec<Value>);
+
+/// What is followed of one drawer.
+#[derive(Default)]
+pub(super) struct Following(Arc<Shared>);
+
+#[derive(Default)]
+struct Shared {
+    state: Mutex<State>,
+    /// Wakes the thread, and whoever waits for it to be idle.
+    wake: Condvar,
+}
+
+#[derive(Default)]
+struct State {
+    followed: Vec<Followed>,
+    next_number: u64,
+    /// How many followers depend on each table, and how many may depend on any.
+    tables: HashMap<String, usize>,
+    of_any_table: usize,
+    thread: Option<ThreadId>,
+    /// Whether the thread has the drawer in hand just now.
+    is_working: bool,
+    /// No longer, because the drawer is being closed.
+    is_over: bool,
+    /// Whether commits are heard of already.
+    is_listening: bool,
+    /// Whether commits tell of each row that goes.
+    tells_of_each_row: bool,
+    /// The engine's count of the commits of others, and when to look at it again.
+    others: i64,
+    look_at_others: Option<Instant>,
+    /// When to try again to listen.
+    listen_again: Option<Instant>,
+    /// Whether the app is where nobody sees results.
+    is_quiet: bool,
+}
+
+struct Followed {
+    number: u64,
+    follower: Arc<dyn Follower>,
+    share: Option<Share>,
+    /// The tables it depends on; nothing while that is not known.
+    tables: Option<BTreeSet<String>>,
+    news: Option<News>,
+    watching: usize,
+    paused: usize,
+    cancel: Cancel,
+    /// When it was worked out last, and how long the next one waits from then on.
+    last: Option<Instant>,
+    pause: Duration,
+    failures: u32,
+    retry: Option<Instant>,
+}
+
+/// One that follows, until it is dropped.
+pub(crate) struct Ticket {
+    shared: Arc<Shared>,
+    number: u64,
+    is_paused: AtomicBool,
+    is_stopped: AtomicBool,
+}
+
+impl Followed {
+    fn is_active(&self) -> bool {
+        self.watching > self.paused
+    }
+
+    fn hear_all(&mut self) {
+        self.news = Some(News::All);
+        self.retry = None;
+    }
+
+    fn hear(&mut self, written: &Written, tells_of_each_row: bool) {
+        self.retry = None;
+        let is_of_rows = tells_of_each_row && self.tables.as_ref().is_some_and(|tables| tables.len() == 1);
+        let known = match self.news.take() {
+            Some(News::Rows(known)) => Some(known),
+            Some(News::All) => None,
+            None => Some(BTreeSet::new()),
+        };
+        self.news = Some(match (&written.rows, known) {
+            (WhichRows::These(rows), Some(mut known)) if is_of_rows && known.len() + rows.len() <= MOST_ROWS => {
+                known.extend(rows.iter().map(|(row, _)| row));
+                News::Rows(known)
+            }
+            _ => News::All,
+        });
+    }
+
+    /// When it is due; nothing where there is nothing new.
+    fn due(&self, now: Instant) -> Option<Instant> {
+        self.news.as_ref().filter(|_| self.is_active())?;
+        let rested = self.last.map_or(now, |last| last + self.pause);
+        Some(self.retry.map_or(rested, |retry| retry.max(rested)))
+    }
+}
+
+impl State {
+    fn count(&mut self, tables: Option<&BTreeSet<String>>, more: bool) {
+        let Some(tables) = tables else {
+            self.of_any_table = if more { self.of_any_table + 1 } else { self.of_any_table - 1 };
+            return;
+        };
+        for table in tables {
+            let count = self.tables.entry(table.clone()).or_default();
+            *count = if more { *count + 1 } else { *count - 1 };
+            if *count == 0 {
+                self.tables.remove(table);
+            }
+        }
+    }
+
+    fn depends_on(&mut self, number: u64, tables: Option<BTreeSet<String>>) {
+        let Some(at) = self.followed.iter().position(|f| f.number == number) else { return };
+        let before = self.followed[at].tables.take();
+        self.count(before.as_ref(), false);
+        self.count(tables.as_ref(), true);
+        self.followed[at].tables = tables;
+    }
+
+    fn hear(&mut self, written: &[Written]) -> bool {
+        let mut is_news = false;
+        for written in written.iter().filter(|w| !w.is_nothing()) {
+            if self.of_any_table == 0 && !self.tables.contains_key(&written.table) {
+                continue;
+            }
+            let depends = |f: &&mut Followed| f.tables.as_ref().is_none_or(|tables| tables.contains(&written.table));
+            for followed in self.followed.iter_mut().filter(depends) {
+                followed.hear(written, self.tells_of_each_row);
+                is_news = true;
+            }
+        }
+        is_news
+    }
+}
+
+impl Shared {
+    fn state(&self) -> MutexGuard<'_, State> {
+        self.state.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    fn heard(&self, written: &[Written]) {
+        if self.state().hear(written) {
+            self.wake.notify_all();
+        }
+    }
+}
+
+/// What the thread does next.
+enum Job {
+    Listen,
+    LookAtOthers,
+    Step { number: u64, follower: Arc<dyn Follower>, news: News, cancel: Cancel },
+}
+
+impl Following {
+    /// Lets `inner` be followed, by the follower that is there for the same thing, or by a new one.
+    pub(super) fn follow(
+        &self,
+        inner: &Arc<Inner>,
+        share: Option<Share>,
+        make: impl FnOnce() -> Arc<dyn Follower>,
+    ) -> Result<(Arc<dyn Follower>, Ticket), Error> {
+        let mut state = self.0.state();
+        state.is_over = false;
+        let (is_paused, is_stopped) = Default::default();
+        let ticket = |number| Ticket { shared: Arc::clone(&self.0), number, is_paused, is_stopped };
+        if let Some(same) = state.followed.iter_mut().find(|f| share.is_some() && f.share == share) {
+            same.watching += 1;
+            let found = (Arc::clone(&same.follower), ticket(same.number));
+            self.0.wake.notify_all();
+            return Ok(found);
+        }
+        if state.thread.is_none() {
+            let (shared, inner) = (Arc::clone(&self.0), Arc::downgrade(inner));
+            let thread = thread::Builder::new().name("velvet-live".into()).spawn(move || shared.run(&inner));
+            let thread = thread.map_err(|e| Error::device("cannot start a thread to follow what is stored", &e))?;
+            state.thread = Some(thread.thread().id());
+        }
+        state.next_number += 1;
+        let number = state.next_number;
+        let follower = make();
+        state.followed.push(Followed {
+            number,
+            follower: Arc::clone(&follower),
+            share,
+            tables: None,
+            news: Some(News::All),
+            watching: 1,
+            paused: 0,
+            cancel: Cancel::default(),
+            last: None,
+            pause: PAUSE,
+            failures: 0,
+            retry: None,
+        });
+        state.of_any_table += 1;
+        drop(state);
+        self.0.wake.notify_all();
+        Ok((follower, ticket(number)))
+    }
+
+    /// Works nothing out while the app is where nobody sees it.
+    pub(super) fn be_quiet(&self, is_quiet: bool) {
+        self.0.state().is_quiet = is_quiet;
+        self.0.wake.notify_all();
+    }
+
+    /// Ends all following, unless a handle came meanwhile, and waits until the thread has let go of the drawer.
+    pub(super) fn end(&self, is_in_use: impl FnOnce() -> bool) {
+        let mut state = self.0.state();
+        if is_in_use() {
+            return;
+        }
+        state.is_over = true;
+        state.tables.clear();
+        state.of_any_table = 0;
+        let ended = std::mem::take(&mut state.followed);
+        ended.iter().for_each(|followed| followed.cancel.cancel());
+        self.0.wake.notify_all();
+        while state.is_working && state.thread != Some(thread::current().id()) {
+            state = self.0.wake.wait(state).unwrap_or_else(PoisonError::into_inner);
+        }
+        drop(state);
+        ended.iter().for_each(|followed| followed.follower.end());
+    }
+}
+
+impl Shared {
+    fn run(self: Arc<Self>, drawer: &Weak<Inner>) {
+        while let Some(job) = self.next() {
+            if let Some(inner) = drawer.upgrade() {
+                self.work(&inner, job);
+            }
+            // Whoever closes the drawer waits until it is let go of.
+            self.state().is_working = false;
+            self.wake.notify_all();
+        }
+    }
+
+    /// Waits until there is something to do; nothing once nothing is followed any more.
+    fn next(&self) -> Option<Job> {
+        let mut state = self.state();
+        loop {
+            if state.is_over || state.followed.is_empty() {
+                state.thread = None;
+                return None;
+            }
+            let now = Instant::now();
+            let mut earliest: Option<Instant> = None;
+            let mut is_due = |at: Option<Instant>| {
+                earliest = earliest.into_iter().chain(at).min();
+                at.is_some_and(|at| at <= now)
+            };
+            let is_any_active = !state.is_quiet && state.followed.iter().any(Followed::is_active);
+            let listen = (!state.is_listening).then(|| state.listen_again.unwrap_or(now));
+            let others = state.look_at_others.filter(|_| is_any_active);
+            let job = if is_due(listen) {
+                Some(Job::Listen)
+            } else if is_due(others) {
+                Some(Job::LookAtOthers)
+            } else {
+                let is_quiet = state.is_quiet;
+                let due = state.followed.iter_mut().filter(|f| !is_quiet && is_due(f.due(now)));
+                due.min_by_key(|f| f.last).map(|next| {
+                    let news = next.news.take().unwrap_or(News::All);
+                    let (follower, cancel) = (Arc::clone(&next.follower), next.cancel.clone());
+                    Job::Step { number: next.number, follower, news, cancel }
+                })
+            };
+            if let Some(job) = job {
+                if let Job::Step { number, follower, .. } = &job
+                    && follower.may_read_others()
+                {
+                    // Until it is known what it reads this time, it may be anything.
+                    let number = *number;
+                    state.depends_on(number, None);
+                }
+                state.is_working = true;
+                return Some(job);
+            }
+            state = match earliest {
+                Some(at) => self.wake.wait_timeout(state, at - now).unwrap_or_else(PoisonError::into_inner).0,
+                None => self.wake.wait(state).unwrap_or_else(PoisonError::into_inner),
+            };
+        }
+    }
+
+    fn work(self: &Arc<Self>, inner: &Inner, job: Job) {
+        match job {
+            Job::Listen => self.listen(inner),
+            Job::LookAtOthers => self.look_at_others(inner),
+            Job::Step { number, follower, news, cancel } => self.step(inner, number, &*follower, &news, &cancel),
+        }
+    }
+
+    fn listen(self: &Arc<Self>, inner: &Inner) {
+        let hears = Arc::clone(self);
+        let others = inner.pool().listen(move |written| hears.heard(written));
+        let tells_of_each_row = inner.reading(|scope| Ok(scope.connection.tells_of_each_row()?)).unwrap_or_default();
+        let mut state = self.state();
+        let Some(others) = others else {
+            state.listen_again = Some(Instant::now() + WRITER_IS_BUSY);
+            return;
+        };
+        state.is_listening = true;
+        state.tells_of_each_row = tells_of_each_row;
+        state.others = others.unwrap_or_default();
+        state.look_at_others = inner.in_effect().others_within.map(|_| Instant::now());
+        // What was worked out before may have missed something.
+        state.followed.iter_mut().filter(|f| f.last.is_some()).for_each(Followed::hear_all);
+    }
+
+    fn look_at_others(&self, inner: &Inner) {
+        let within = inner.in_effect().others_within.unwrap_or(LONGEST_RETRY);
+        let count = inner.pool().idle_writer().map(|writer| writer.count_of_others());
+        let mut state = self.state();
+        state.look_at_others = Some(Instant::now() + if count.is_some() { within } else { WRITER_IS_BUSY.min(within) });
+        // Where it cannot be told, reading says why.
+        if let Some(count) = count.map(|count| count.unwrap_or(i64::MIN))
+            && count != state.others
+        {
+            state.others = count;
+            state.followed.iter_mut().for_each(Followed::hear_all);
+        }
+    }
+
+    fn step(&self, inner: &Inner, number: u64, follower: &dyn Follower, news: &News, cancel: &Cancel) {
+        let begun = Instant::now();
+        let step = || inner.viewing(|scope| scope.connection.until_cancelled(cancel, || follower.step(scope, news)));
+        let result = catch_unwind(AssertUnwindSafe(step)).unwrap_or_else(|panic| {
+            Err(inner.place.name(Error::of_panic(&*panic).doing("cannot follow what is stored")))
+        });
+        let ended = Instant::now();
+        let mut state = self.state();
+        if let Ok(tables) = &result {
+            state.depends_on(number, Some(tables.clone()));
+        }
+        // It may be followed no longer.
+        let Some(followed) = state.followed.iter_mut().find(|f| f.number == number) else { return };
+        let goes_on = followed.last.is_some_and(|last| begun - last < followed.pause * 2);
+        let pause = if goes_on { (followed.pause * 2).min(LONGEST_PAUSE) } else { PAUSE };
+        // At most half of the time is spent on it.
+        followed.pause = pause.max(ended - begun);
+        followed.last = Some(ended);
+        match result {
+            Ok(_) => followed.failures = 0,
+            Err(error) => {
+                let wait = (RETRY * 2_u32.saturating_pow(followed.failures)).min(LONGEST_RETRY);
+                followed.news = Some(News::All);
+                // The file will not come back by itself.
+                let is_lasting = error.is_displaced() || error.is_newer_version();
+                followed.retry = Some(if is_lasting { ended + Duration::from_secs(86_400) } else { ended + wait });
+                followed.failures = (followed.failures + 1).min(16);
+                if followed.failures == 1 {
+                    drop(state);
+                    follower.failed(error);
+                }
+            }
+        }
+    }
+}
+
+impl Ticket {
+    fn change(&self, change: impl FnOnce(&mut Followed)) {
+        let mut state = self.shared.state();
+        let at = state.followed.iter().position(|f| f.number == self.number);
+        let Some(at) = at.filter(|_| !self.is_stopped()) else { return };
+        change(&mut state.followed[at]);
+        if state.followed[at].watching == 0 {
+            let followed = state.followed.swap_remove(at);
+            state.count(followed.tables.as_ref(), false);
+            followed.cancel.cancel();
+        }
+        drop(state);
+        self.shared.wake.notify_all();
+    }
+
+    /// Follows no longer; what is being worked out for it alone ends at once.
+    pub(crate) fn stop(&self) {
+        self.change(|followed| {
+            followed.watching -= 1;
+            followed.paused -= usize::from(self.is_paused());
+        });
+        self.is_stopped.store(true, Ordering::Release);
+    }
+
+    /// Whether to work nothing out for it just now.
+    pub(crate) fn pause(&self, is_paused: bool) {
+        self.change(|followed| {
+            if self.is_paused.swap(is_paused, Ordering::AcqRel) != is_paused {
+                followed.paused = if is_paused { followed.paused + 1 } else { followed.paused - 1 };
+            }
+        });
+    }
+
+    pub(crate) fn is_paused(&self) -> bool {
+        self.is_paused.load(Ordering::Acquire)
+    }
+
+    pub(crate) fn is_stopped(&self) -> bool {
+        self.is_stopped.load(Ordering::Acquire)
+    }
+}
+
+impl Drop for Ticket {
+    fn drop(&mut self) {
+        self.stop();
+    }
+}
+
+impl Inner {
+    /// Lets this drawer be followed; see [`Following::follow`].
+    pub(crate) fn follow(
+        self: &Arc<Self>,
+        share: Option<Share>,
+        make: impl FnOnce() -> Arc<dyn Follower>,
+    ) -> Result<(Arc<dyn Follower>, Ticket), Error> {
+        if self.home.is_forked() {
+            return Err(self.forked());
+        }
+        self.following.follow(self, share, make)
+    }
+
+    pub(super) fn end_following(&self) {
+        if !self.home.is_forked() {
+            self.following.end(|| !self.open_handles().is_empty());
+        }
+    }
+}
