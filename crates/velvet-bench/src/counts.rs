@@ -3,6 +3,7 @@
 //! Each work is done by this program as a process of its own, by our code or by code written by hand.
 
 use crate::Result;
+use crate::live;
 use crate::records::{self, Piece};
 use crate::table::Ratios;
 use std::hint::black_box;
@@ -68,17 +69,28 @@ pub(crate) fn one(arguments: &[String]) -> Result<()> {
             let drawer = Drawer::open(path, records::schema())?;
             let mut grams = 0_u64;
             drawer.records::<Piece>().limit(count.into()).for_each(|p| grams += u64::from(p.grams.unwrap_or(0)))?;
-            println!("{} {}", black_box(grams), peak()?);
+            println!("{} {}", black_box(grams), memory("VmHWM:")?);
+        }
+        ("hold", "ours") => {
+            let drawer = Drawer::open(path, records::schema())?;
+            let mut live = live::selected(&drawer, count).watch()?;
+            let first = live.next().ok_or("the drawer is open")??;
+            println!("{} {}", first.result.len(), memory("VmRSS:")?);
+        }
+        ("hold", _) => {
+            let drawer = Drawer::open(path, records::schema())?;
+            let all = live::selected(&drawer, count).collect()?;
+            println!("{} {}", all.len(), memory("VmRSS:")?);
         }
         _ => return Err("no such work".into()),
     }
     Ok(())
 }
 
-/// The most memory that this process has had, in KB.
-fn peak() -> Result<u64> {
+/// How much memory this process has, or has had at most, in KB.
+fn memory(what: &str) -> Result<u64> {
     let status = std::fs::read_to_string("/proc/self/status")?;
-    let line = status.lines().find_map(|l| l.strip_prefix("VmHWM:")).ok_or("the system does not tell")?;
+    let line = status.lines().find_map(|l| l.strip_prefix(what)).ok_or("the system does not tell")?;
     Ok(line.trim().trim_end_matches(" kB").parse()?)
 }
 
@@ -140,11 +152,15 @@ pub(crate) fn run(table: &mut Ratios) -> Result<()> {
         Ok(())
     })?;
     drawer.close()?;
-    let peak = |rows: u32| -> Result<u64> {
-        let out = this()?.args([ONE, "stream", "ours", &rows.to_string()]).arg(&path).output()?;
+    let kilobytes = |work: &str, who: &str, rows: u32| -> Result<u64> {
+        let out = this()?.args([ONE, work, who, &rows.to_string()]).arg(&path).output()?;
         let said = String::from_utf8(out.stdout)?;
         Ok(said.split_whitespace().nth(1).ok_or("the process said nothing")?.parse()?)
     };
+    let peak = |rows| kilobytes("stream", "ours", rows);
     table.at_most("stream 1,000,000 rows: KB above streaming 10", peak(1_000_000)?.saturating_sub(peak(10)?), 4_096);
+    let held = |who| kilobytes("hold", who, records::ROWS);
+    let above = held("ours")?.saturating_sub(held("hand")?) * 1_024 / u64::from(records::ROWS);
+    table.at_most("a followed list of 100,000: bytes for each record above the records", above, 64);
     Ok(())
 }

@@ -4,11 +4,12 @@
 //! medians of several rounds; what counts is their ratio. Where valgrind is installed, instructions are counted too. Lines without
 //! a goal stand against the way in which the same is usually written: a statement prepared for each call, a transaction for each row.
 //!
-//! Named parts run alone: `… -- opening`, `records`, `searching`, `counts`, `upgrading` or `trails`.
+//! Named parts run alone: `… -- opening`, `records`, `searching`, `counts`, `upgrading`, `trails` or `live`.
 
 #![forbid(unsafe_code)]
 
 mod counts;
+mod live;
 mod opening;
 mod records;
 mod searching;
@@ -27,13 +28,14 @@ fn main() -> Result<()> {
     {
         return counts::one(rest);
     }
-    let parts: [(&str, fn(&mut Ratios) -> Result<()>); 6] = [
+    let parts: [(&str, fn(&mut Ratios) -> Result<()>); 7] = [
         ("opening", opening::run),
         ("records", records::run),
         ("searching", searching::run),
         ("counts", counts::run),
         ("upgrading", upgrading::run),
         ("trails", trails::run),
+        ("live", live::run),
     ];
     let mut table = Ratios::default();
     for (name, run) in parts {

@@ -152,7 +152,14 @@ fn push_number(nearest: f64, residue: i16, key: &mut Vec<u8>) {
     let bits = if nearest == 0.0 { 0 } else { nearest.to_bits() };
     let ordered = if bits >> 63 == 1 { !bits } else { bits | 1 << 63 };
     key.extend(ordered.to_be_bytes());
-    key.extend((residue as u16 ^ 0x8000).to_be_bytes());
+    match residue.cmp(&0) {
+        // Hardly any number has one.
+        Ordering::Equal => key.push(0x80),
+        side => {
+            key.push(if side.is_lt() { 0x7F } else { 0x81 });
+            key.extend((residue as u16 ^ 0x8000).to_be_bytes());
+        }
+    }
 }
 
 fn push_bytes(bytes: &[u8], measured: bool, key: &mut Vec<u8>) {

@@ -216,7 +216,7 @@ fn what_was_acknowledged_survives_a_kill_and_nothing_is_half_there() {
     let sandbox = phone.sandbox("kilnbook").unwrap();
     let mut acknowledged = 0;
     for round in 0..15 {
-        let running = start(&sandbox, "write for ever");
+        let mut running = start(&sandbox, "write for ever");
         running.wait_for("kept").unwrap();
         thread::sleep(Duration::from_millis(round * 7 % 40));
         for line in running.kill().unwrap() {

@@ -9,6 +9,9 @@ use std::sync::Arc;
 /// How many rows a chunk has at most.
 const MOST: usize = 512;
 
+/// So many rows are looked for one by one in each chunk.
+const FEW: usize = 32;
+
 /// A row to be put into a list.
 pub struct Row<'k, R> {
     /// Its number.
@@ -62,7 +65,7 @@ impl<R> Listing<R> {
                 }
             }
             None => {
-                let mut chunk = Chunk::empty();
+                let mut chunk = Chunk::with_room(MOST / 2, key.len());
                 chunk.insert(0, Row { number, hash, key, item });
                 chunks.push(Chunked { end: begin + 1, chunk: Arc::new(chunk) });
             }
@@ -83,29 +86,12 @@ impl<R> Listing<R> {
         let mut add = |chunk: &Chunk<R>, at: usize| {
             held.insert(chunk.numbers[at], Held { hash: chunk.hashes[at], key: chunk.key(at).to_vec() });
         };
-        let chunks = self.list.chunks.iter().map(|c| &*c.chunk);
-        match numbers {
-            [] => {}
-            [number] => {
-                for chunk in chunks {
-                    if let Some(at) = chunk.numbers.iter().position(|n| n == number) {
-                        add(chunk, at);
-                        break;
-                    }
-                }
-            }
-            numbers => {
-                // Tells nearly all that are not among them by one look.
-                let mut seen = [0_u64; 64];
-                let bit = |n: i64| (((n >> 6) & 63) as usize, 1_u64 << (n & 63));
-                numbers.iter().for_each(|n| seen[bit(*n).0] |= bit(*n).1);
-                for chunk in chunks {
-                    for (at, n) in chunk.numbers.iter().enumerate() {
-                        if seen[bit(*n).0] & bit(*n).1 != 0 && numbers.binary_search(n).is_ok() {
-                            add(chunk, at);
-                        }
-                    }
-                }
+        for chunk in self.list.chunks.iter().map(|c| &*c.chunk) {
+            if numbers.len() <= FEW {
+                numbers.iter().filter_map(|n| chunk.find(*n)).for_each(|at| add(chunk, at));
+            } else {
+                let among = |at: &usize| numbers.binary_search(&chunk.numbers[*at]).is_ok();
+                (0..chunk.numbers.len()).filter(among).for_each(|at| add(chunk, at));
             }
         }
         held

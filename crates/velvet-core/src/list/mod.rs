@@ -30,6 +30,16 @@ struct Chunk<R> {
     /// The sort keys, one after the other, and where each ends.
     keys: Vec<u8>,
     key_ends: Vec<u32>,
+    /// A bit for each number, so that most that are not here are told by one look.
+    seen: [u64; SEEN],
+}
+
+/// How many words of bits there are.
+const SEEN: usize = 32;
+
+/// Where the bit of a number is.
+fn bit(number: i64) -> (usize, u64) {
+    ((number as u64 >> 6) as usize % SEEN, 1 << (number & 63))
 }
 
 impl<R> Default for List<R> {
@@ -58,6 +68,7 @@ impl<R> Clone for Chunk<R> {
             items: self.items.clone(),
             keys: self.keys.clone(),
             key_ends: self.key_ends.clone(),
+            seen: self.seen,
         }
     }
 }
@@ -97,7 +108,13 @@ impl<R> List<R> {
 
     /// Whether both have the same rows with the same values in the same order.
     pub fn is_same(&self, other: &List<R>) -> bool {
-        Arc::ptr_eq(&self.chunks, &other.chunks) || self.len() == other.len() && self.rows().eq(other.rows())
+        if self.len() != other.len() {
+            return false;
+        }
+        // States of one list share most of their chunks.
+        let shared = self.chunks.iter().zip(other.chunks.iter()).take_while(|(a, b)| Arc::ptr_eq(&a.chunk, &b.chunk));
+        let shared = shared.count();
+        self.rows_from(shared).eq(other.rows_from(shared))
     }
 
     /// The items at these places, as far as they are there.
@@ -112,8 +129,8 @@ impl<R> List<R> {
         part.list().clone()
     }
 
-    fn rows(&self) -> impl Iterator<Item = (&i64, &u64)> {
-        self.chunks.iter().flat_map(|c| c.chunk.numbers.iter().zip(&c.chunk.hashes))
+    fn rows_from(&self, chunk: usize) -> impl Iterator<Item = (&i64, &u64)> {
+        self.chunks[chunk..].iter().flat_map(|c| c.chunk.numbers.iter().zip(&c.chunk.hashes))
     }
 
     fn begin(&self, chunk: usize) -> usize {
@@ -143,9 +160,16 @@ impl<R: fmt::Debug> fmt::Debug for List<R> {
 }
 
 impl<R> Chunk<R> {
-    fn empty() -> Chunk<R> {
-        let (numbers, hashes, items, keys, key_ends) = Default::default();
-        Chunk { numbers, hashes, items, keys, key_ends }
+    /// With room for so many rows, whose sort keys have about this length.
+    fn with_room(rows: usize, key: usize) -> Chunk<R> {
+        Chunk {
+            numbers: Vec::with_capacity(rows),
+            hashes: Vec::with_capacity(rows),
+            items: Vec::with_capacity(rows),
+            keys: Vec::with_capacity(rows * key),
+            key_ends: Vec::with_capacity(rows),
+            seen: [0; SEEN],
+        }
     }
 
     fn key(&self, at: usize) -> &[u8] {
@@ -164,6 +188,7 @@ impl<R> Chunk<R> {
         self.key_ends.insert(at, begin as u32);
         self.key_ends[at..].iter_mut().for_each(|end| *end += length);
         self.numbers.insert(at, row.number);
+        self.see(row.number);
         self.hashes.insert(at, row.hash);
         self.items.insert(at, row.item);
     }
@@ -183,13 +208,30 @@ impl<R> Chunk<R> {
         let begin = if at == 0 { 0 } else { self.key_ends[at - 1] };
         let mut key_ends = self.key_ends.split_off(at);
         key_ends.iter_mut().for_each(|end| *end -= begin);
-        Chunk {
+        let mut second = Chunk {
             numbers: self.numbers.split_off(at),
             hashes: self.hashes.split_off(at),
             items: self.items.split_off(at),
             keys: self.keys.split_off(begin as usize),
             key_ends,
+            seen: [0; SEEN],
+        };
+        for chunk in [self, &mut second] {
+            chunk.seen = [0; SEEN];
+            (0..chunk.numbers.len()).for_each(|at| chunk.see(chunk.numbers[at]));
         }
+        second
+    }
+
+    fn see(&mut self, number: i64) {
+        let (word, bit) = bit(number);
+        self.seen[word] |= bit;
+    }
+
+    /// The place of a row, by its number.
+    fn find(&self, number: i64) -> Option<usize> {
+        let (word, bit) = bit(number);
+        if self.seen[word] & bit == 0 { None } else { self.numbers.iter().position(|n| *n == number) }
     }
 
     fn shrink(&mut self) {

@@ -131,7 +131,9 @@ impl Followed {
         self.retry = None;
     }
 
-    fn hear(&mut self, written: &Written, tells_of_each_row: bool) {
+    /// Says whether it has something new only now.
+    fn hear(&mut self, written: &Written, tells_of_each_row: bool) -> bool {
+        let is_news = self.news.is_none() || self.retry.is_some();
         self.retry = None;
         let is_of_rows = tells_of_each_row && self.tables.as_ref().is_some_and(|tables| tables.len() == 1);
         let known = match self.news.take() {
@@ -146,6 +148,7 @@ impl Followed {
             }
             _ => News::All,
         });
+        is_news && self.is_active()
     }
 
     /// When it is due; nothing where there is nothing new.
@@ -179,6 +182,7 @@ impl State {
         self.followed[at].tables = tables;
     }
 
+    /// Says whether there is something to do that there was not before.
     fn hear(&mut self, written: &[Written]) -> bool {
         let mut is_news = false;
         for written in written.iter().filter(|w| !w.is_nothing()) {
@@ -187,8 +191,7 @@ impl State {
             }
             let depends = |f: &&mut Followed| f.tables.as_ref().is_none_or(|tables| tables.contains(&written.table));
             for followed in self.followed.iter_mut().filter(depends) {
-                followed.hear(written, self.tells_of_each_row);
-                is_news = true;
+                is_news |= followed.hear(written, self.tells_of_each_row);
             }
         }
         is_news

@@ -150,7 +150,7 @@ impl<T: Record, P: Pick<T>> Groups<T, P> {
         let made = picked(make(Group::default()));
         let positions: Vec<Option<usize>> = columns.iter().map(|c| c.position).collect();
         let (count, all) = (columns.len(), columns.len() + made.len());
-        let (inner, select) = records.to_follow()?;
+        let (inner, select) = records.into_followed()?;
         let orders = [&select.sorting, &groups.sorting];
         let collations = orders.into_iter().flat_map(OrderBy::collations).cloned().collect();
         let whole = Followed::whole(select.groups::<T>(columns, made, groups), all, collations);

@@ -193,7 +193,7 @@ where
     /// As [`Records::watch`].
     pub fn watch(self) -> Result<Live<List<P::Output>>, Error> {
         let Only { records, columns, distinct, .. } = self;
-        let (inner, select) = records.to_follow()?;
+        let (inner, select) = records.into_followed()?;
         let positions = columns.iter().map(|c| c.position);
         if distinct {
             let (positions, count) = (positions.collect::<Vec<_>>(), columns.len());

@@ -225,12 +225,12 @@ impl<T: Record + Send + Sync> Records<T> {
     /// # Errors
     /// When the drawer is closed, or no thread can be started. That the file cannot be read is told as a failure.
     pub fn watch(self) -> Result<Live<List<Stored<T>>>, Error> {
-        let (inner, select) = self.to_follow()?;
+        let (inner, select) = self.into_followed()?;
         LiveRows::follow(&inner, of::<T>(), select.followed::<T>(None), (ByRow::Number, None), stored::<T>, Show::LIST)
     }
 
     fn watch_one(self) -> Result<Live<Option<Arc<Stored<T>>>>, Error> {
-        let (inner, select) = self.to_follow()?;
+        let (inner, select) = self.into_followed()?;
         LiveRows::follow(&inner, of::<T>(), select.followed::<T>(None), (ByRow::Number, None), stored::<T>, Show::ONE)
     }
 }
@@ -271,7 +271,7 @@ impl Drawer {
 
 impl<T: Record> Records<T> {
     /// The open drawer, and the selection as it is followed there.
-    pub(super) fn to_follow(self) -> Result<(Arc<Inner>, Select), Error> {
+    pub(super) fn into_followed(self) -> Result<(Arc<Inner>, Select), Error> {
         let Records { at, select, after, .. } = self;
         let inner = at.open()?;
         let select = match after {

@@ -170,7 +170,7 @@ impl<T: Searchable + Send + Sync> Search<T> {
     /// As [`Records::watch`].
     pub fn watch(self) -> Result<Live<List<Hit<T>>>, Error> {
         let Search { records, sought } = self;
-        let (inner, select) = records.to_follow()?;
+        let (inner, select) = records.into_followed()?;
         let collations = select.sorting.collations().cloned().collect();
         let ranked = !sought.is_hardly_anything();
         let hits = match sought.expression() {
