@@ -2,8 +2,10 @@
 
 use super::following::Following;
 use super::in_place::Home;
+use super::later::ToDo;
 use super::readings::Readings;
 use super::{InEffect, Opened, Reads, Scope, Writes};
+use crate::cancel::Cancel;
 use crate::engine::{Connection, Fault, FaultKind, Pool, Transaction};
 use crate::error::{Cause, Doing, Error};
 use crate::events;
@@ -37,6 +39,7 @@ pub struct Inner {
     pub(super) home: Home,
     pub(super) readings: Readings,
     pub(super) following: Following,
+    pub(super) to_do: ToDo,
 }
 
 /// Where a drawer is.
@@ -106,6 +109,7 @@ impl Inner {
             home: Home::new(),
             readings: Readings::default(),
             following: Following::default(),
+            to_do: ToDo::default(),
         }
     }
 
@@ -174,7 +178,10 @@ impl Inner {
     pub(crate) fn reading<R>(&self, work: impl FnOnce(Scope<'_, Reads>) -> Result<R, Error>) -> Result<R, Error> {
         self.refuse_if_busy_here("read")?;
         match self.pool().reader() {
-            Ok(reader) => work(Scope::new(&reader, self)).map_err(|error| self.told_from_newer(&reader, error)),
+            Ok(reader) => {
+                let work = || work(Scope::new(&reader, self));
+                until_cancelled(&reader, work).map_err(|error| self.told_from_newer(&reader, error))
+            }
             Err(Fault { kind: FaultKind::Displaced(_), .. }) => match self.pool().writer() {
                 // What it held can still be read, and copied, with the connection that has it.
                 Some(writer) => work(Scope::new(&writer, self)),
@@ -238,7 +245,7 @@ impl Inner {
         if let Some(recorder) = self.recorder() {
             recorder.mark(&writer);
         }
-        let result = work(Scope::new(&writer, self));
+        let result = until_cancelled(&writer, || work(Scope::new(&writer, self)));
         writer.tell_commit();
         result
     }
@@ -309,6 +316,15 @@ impl Inner {
             .untouched("Nothing was written by this call")
             .advise("Use what the closure is given: `tx` or `view`"),
         ))
+    }
+}
+
+/// Runs `work`, whose statements end where the work of this thread is asked to.
+#[inline]
+fn until_cancelled<R>(connection: &Connection, work: impl FnOnce() -> R) -> R {
+    match Cancel::here() {
+        None => work(),
+        Some(cancel) => connection.until_cancelled(&cancel, work),
     }
 }
 

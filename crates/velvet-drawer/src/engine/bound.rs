@@ -90,21 +90,11 @@ impl Connection {
         let (asked, watched) = (cancel.clone(), Arc::clone(&clock));
         let ends = move || asked.is_cancelled() || watched.lock().is_ok_and(|clock| clock.is_used_up());
         self.engine.progress_handler(STEPS, Some(ends))?;
+        self.ends_with(cancel);
         self.values_up_to(bytes / 2)?;
         self.bounds =
             Some(Bounds { cancel: cancel.clone(), within, clock, computed: Mutex::default(), views: Mutex::default() });
         Ok(())
-    }
-
-    /// Refuses to go on where it was asked to stop: what is short never meets the engine's own look.
-    #[inline]
-    pub(super) fn refuse_if_cancelled(&self) -> Result<(), Fault> {
-        match &self.bounds {
-            Some(bounds) if bounds.cancel.is_cancelled() => {
-                Err(Fault { kind: FaultKind::Interrupted(None), message: "interrupted".into() })
-            }
-            _ => Ok(()),
-        }
     }
 
     /// Takes the next row of a statement that computes what the file defines.

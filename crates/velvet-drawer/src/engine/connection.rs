@@ -296,6 +296,7 @@ impl Connection {
     #[inline]
     pub(crate) fn prepare<'c>(&'c self, text: &'c str) -> Result<Statement<'c>, Fault> {
         self.refuse_if_rolled_back()?;
+        self.refuse_if_cancelled()?;
         self.notice(text)?;
         let (prepared, computes) = self.prepared_within(text, || self.engine.prepare_cached(text))?;
         Ok(Statement { engine: prepared.map_err(|error| self.failed(error))?, text, connection: self, computes })

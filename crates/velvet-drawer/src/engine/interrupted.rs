@@ -1,46 +1,72 @@
 //! Ending statements in the middle.
 
-use super::{Connection, Fault};
+use super::{Connection, Fault, FaultKind};
 use crate::cancel::Cancel;
+use std::cell::Cell;
 use std::sync::{Arc, Mutex, PoisonError};
 
 /// After how many of the engine's steps to look whether work is to end: so few that it ends at once, so many that it costs nothing.
 const BETWEEN_LOOKS: i32 = 10_000;
 
 /// What may ask the statements of a connection to end.
-#[derive(Clone, Default)]
-pub(super) struct Asking(Arc<Mutex<Option<Cancel>>>);
+#[derive(Default)]
+pub(super) struct Asking {
+    /// Whether something may.
+    is_on: Cell<bool>,
+    asks: Asks,
+}
+
+type Asks = Arc<Mutex<Option<Cancel>>>;
+
+fn is_asked(asks: &Asks) -> bool {
+    asks.lock().unwrap_or_else(PoisonError::into_inner).as_ref().is_some_and(Cancel::is_cancelled)
+}
 
 impl Asking {
-    fn set(&self, cancel: Option<Cancel>) {
-        *self.0.lock().unwrap_or_else(PoisonError::into_inner) = cancel;
-    }
-
-    fn is_asked(&self) -> bool {
-        self.0.lock().unwrap_or_else(PoisonError::into_inner).as_ref().is_some_and(Cancel::is_cancelled)
+    fn set(&self, cancel: Option<Cancel>) -> Option<Cancel> {
+        self.is_on.set(cancel.is_some());
+        std::mem::replace(&mut *self.asks.lock().unwrap_or_else(PoisonError::into_inner), cancel)
     }
 }
 
 impl Connection {
     /// Lets the statements of this connection end where they are asked to.
     pub(super) fn look_whether_to_end(&mut self) -> Result<(), Fault> {
-        let asking = self.asking.clone();
-        Ok(self.engine.progress_handler(BETWEEN_LOOKS, Some(move || asking.is_asked()))?)
+        let asks = Arc::clone(&self.asking.asks);
+        Ok(self.engine.progress_handler(BETWEEN_LOOKS, Some(move || is_asked(&asks)))?)
     }
 
     /// Runs `work`, whose statements end, also in the middle, once `cancel` asks them to. One that writes takes its whole transaction with it.
     pub(crate) fn until_cancelled<R>(&self, cancel: &Cancel, work: impl FnOnce() -> R) -> R {
-        self.asking.set(Some(cancel.clone()));
-        let _until_it_ends = Uninterrupted(&self.asking);
+        let _before = Before(self, self.asking.set(Some(cancel.clone())));
         work()
+    }
+
+    /// Refuses to go on where it was asked to stop: what is short never meets the engine's own look.
+    #[inline]
+    pub(super) fn refuse_if_cancelled(&self) -> Result<(), Fault> {
+        if self.asking.is_on.get() { self.refuse_if_asked() } else { Ok(()) }
+    }
+
+    #[cold]
+    fn refuse_if_asked(&self) -> Result<(), Fault> {
+        if !is_asked(&self.asking.asks) {
+            return Ok(());
+        }
+        Err(Fault { kind: FaultKind::Interrupted(None), message: "interrupted".into() })
+    }
+
+    /// What is asked for from now on ends once `cancel` asks it to.
+    pub(super) fn ends_with(&self, cancel: &Cancel) {
+        self.asking.set(Some(cancel.clone()));
     }
 }
 
-/// Lets statements run to their end again, also when the work panics.
-struct Uninterrupted<'c>(&'c Asking);
+/// Puts back what asked before, also when the work panics.
+struct Before<'c>(&'c Connection, Option<Cancel>);
 
-impl Drop for Uninterrupted<'_> {
+impl Drop for Before<'_> {
     fn drop(&mut self) {
-        self.0.set(None);
+        self.0.asking.set(self.1.take());
     }
 }

@@ -95,7 +95,7 @@ impl Drop for Transaction<'_> {
         let was_rolled_back = open.is_rolled_back.replace(false);
         if self.connection.is_in_transaction() {
             // Where the engine cannot roll back, the file is not readable any more, which the next statement says.
-            let _ = self.connection.execute("ROLLBACK", []);
+            let _ = self.connection.run("ROLLBACK");
             self.connection.back_to(&[]);
         } else if was_rolled_back {
             self.connection.back_to(&[]);
@@ -116,8 +116,7 @@ impl Drop for Savepoint<'_> {
     fn drop(&mut self) {
         if !self.is_kept && self.connection.is_in_transaction() {
             // Where this fails, the engine has rolled back the whole transaction, and nothing more can be done in it.
-            let _ = self.connection.execute("ROLLBACK TO velvet_part", []);
-            let _ = self.connection.execute("RELEASE velvet_part", []);
+            let _ = self.connection.run("ROLLBACK TO velvet_part; RELEASE velvet_part");
             self.connection.back_to(&self.before);
         }
     }

@@ -1,15 +1,18 @@
 //! A complete copy of a file, also of one that is open.
 
-use super::{Connection, Fault, Opener};
-use rusqlite::backup::Backup;
+use super::{Connection, Fault, FaultKind, Opener};
+use rusqlite::backup::{Backup, StepResult};
 use std::fs::File;
 use std::hash::{BuildHasher, Hasher, RandomState};
 use std::io::{self, Seek, SeekFrom, Write};
 use std::path::Path;
-use std::time::Duration;
+use std::time::{Duration, Instant};
 use velvet_core::header::Header;
 
 const WAIT: Duration = Duration::from_secs(5);
+
+/// How long to wait until trying again where somebody has the file just now.
+const BETWEEN_ATTEMPTS: Duration = Duration::from_millis(4);
 
 /// How many pages to copy before others get a turn.
 const PAGES: i32 = 4096;
@@ -23,7 +26,23 @@ pub(crate) fn copy_whole(path: &Path, to: &Path) -> Result<(), Fault> {
 /// As [`copy_whole`], of the file behind a connection.
 pub(crate) fn copy_from(source: &Connection, to: &Path) -> Result<(), Fault> {
     let mut target = Opener::new(to).waiting(WAIT).new_writer()?;
-    Backup::new(&source.engine, &mut target.engine)?.run_to_completion(PAGES, Duration::ZERO, None)?;
+    let backup = Backup::new(&source.engine, &mut target.engine)?;
+    let deadline = Instant::now() + WAIT;
+    loop {
+        source.refuse_if_cancelled()?;
+        match backup.step(PAGES)? {
+            StepResult::Done => break,
+            StepResult::More => {}
+            _ if Instant::now() < deadline => std::thread::sleep(BETWEEN_ATTEMPTS),
+            _ => {
+                return Err(Fault {
+                    kind: FaultKind::Locked,
+                    message: "the file is being written all the time".into(),
+                });
+            }
+        }
+    }
+    drop(backup);
     target.leave_wal()?;
     target.close()?;
     count_anew(to).map_err(|error| Fault::device(&error))

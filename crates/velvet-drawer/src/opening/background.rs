@@ -3,6 +3,7 @@
 use super::Options;
 use crate::drawer::Drawer;
 use crate::error::{Cause, Error};
+use crate::outcome::Outcome;
 use crate::schema::Schema;
 use crate::upgrading::{Progress, Watch};
 use std::fmt;
@@ -10,8 +11,8 @@ use std::future::Future;
 use std::panic::{AssertUnwindSafe, Location, catch_unwind};
 use std::path::PathBuf;
 use std::pin::Pin;
-use std::sync::{Arc, Condvar, Mutex, PoisonError};
-use std::task::{Context, Poll, Waker};
+use std::sync::Arc;
+use std::task::{Context, Poll};
 use std::thread;
 
 /// A drawer that is being opened on a thread of its own. Wait for it, or await it in any async runtime.
@@ -21,31 +22,23 @@ pub struct Opening {
 
 struct Shared {
     watch: Watch,
-    state: Mutex<State>,
-    finished: Condvar,
-}
-
-#[derive(Default)]
-struct State {
-    finished: bool,
-    result: Option<Result<Drawer, Error>>,
-    waker: Option<Waker>,
+    outcome: Outcome<Result<Drawer, Error>>,
 }
 
 impl Opening {
     pub(super) fn start(options: Options, path: PathBuf, schema: Schema, at: &'static Location<'static>) -> Opening {
-        let shared = Arc::new(Shared { watch: options.watch(), state: Mutex::default(), finished: Condvar::new() });
+        let shared = Arc::new(Shared { watch: options.watch(), outcome: Outcome::default() });
         let opening = Opening { shared: Arc::clone(&shared) };
         let work = move || {
             let open = || options.open_watched(&path, schema, &shared.watch).map(|inner| Drawer::taken_at(inner, at));
             let result = catch_unwind(AssertUnwindSafe(open));
-            shared.finish(result.unwrap_or_else(|panic| {
+            shared.outcome.finish(result.unwrap_or_else(|panic| {
                 let error = Error::of_panic(&*panic).doing("cannot open the drawer");
                 Err(error.untouched("The file is as it was").in_file(&path))
             }));
         };
         if let Err(error) = thread::Builder::new().name("velvet-open".into()).spawn(work) {
-            opening.shared.finish(Err(Error::device("cannot start a thread to open the drawer", &error)));
+            opening.shared.outcome.finish(Err(Error::device("cannot start a thread to open the drawer", &error)));
         }
         opening
     }
@@ -57,7 +50,7 @@ impl Opening {
 
     /// Whether it is done, well or not.
     pub fn is_finished(&self) -> bool {
-        self.shared.state().finished
+        self.shared.outcome.is_finished()
     }
 
     /// Asks it to end. An upgrade that is under way is rolled back, and the result is an error ([`Error::is_cancelled`]);
@@ -71,51 +64,19 @@ impl Opening {
     /// # Errors
     /// As [`Drawer::open`], and when it was cancelled.
     pub fn wait(self) -> Result<Drawer, Error> {
-        let mut state = self.shared.state();
-        while !state.finished {
-            state = self.shared.finished.wait(state).unwrap_or_else(PoisonError::into_inner);
-        }
-        state.taken()
+        self.shared.outcome.wait().unwrap_or_else(|| Err(taken_before()))
     }
+}
+
+fn taken_before() -> Error {
+    Error::new(Cause::InUse, "the opened drawer was handed out already").advise("Await an Opening once")
 }
 
 impl Future for Opening {
     type Output = Result<Drawer, Error>;
 
     fn poll(self: Pin<&mut Self>, context: &mut Context<'_>) -> Poll<Self::Output> {
-        let mut state = self.shared.state();
-        if state.finished {
-            return Poll::Ready(state.taken());
-        }
-        state.waker = Some(context.waker().clone());
-        Poll::Pending
-    }
-}
-
-impl Shared {
-    fn state(&self) -> std::sync::MutexGuard<'_, State> {
-        self.state.lock().unwrap_or_else(PoisonError::into_inner)
-    }
-
-    fn finish(&self, result: Result<Drawer, Error>) {
-        let waker = {
-            let mut state = self.state();
-            (state.finished, state.result) = (true, Some(result));
-            state.waker.take()
-        };
-        self.finished.notify_all();
-        if let Some(waker) = waker {
-            waker.wake();
-        }
-    }
-}
-
-impl State {
-    fn taken(&mut self) -> Result<Drawer, Error> {
-        let again = || {
-            Err(Error::new(Cause::InUse, "the opened drawer was handed out already").advise("Await an Opening once"))
-        };
-        self.result.take().unwrap_or_else(again)
+        self.shared.outcome.poll(context).map(|result| result.unwrap_or_else(|| Err(taken_before())))
     }
 }
 

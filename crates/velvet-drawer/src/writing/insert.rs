@@ -38,6 +38,9 @@ impl Drawer {
     }
 }
 
+/// For so many records room is made at once: more may never come, whatever the iterator says.
+const FORESEEN: usize = 1 << 17;
+
 impl Scope<'_, Writes> {
     #[inline]
     pub(crate) fn insert<T: Record>(self, record: T) -> Result<Stored<T>, Error> {
@@ -47,7 +50,7 @@ impl Scope<'_, Writes> {
 
     pub(crate) fn insert_all<T: Record>(self, records: impl IntoIterator<Item = T>) -> Result<Vec<Stored<T>>, Error> {
         let records = records.into_iter();
-        let mut all = Vec::with_capacity(records.size_hint().0);
+        let mut all = Vec::with_capacity(records.size_hint().0.min(FORESEEN));
         let insert = &T::statements().insert;
         let doing = || format!("cannot insert records of {}", T::TABLE);
         let mut statement = self.doing(doing, || Ok(self.connection.prepare(insert)?))?;

@@ -2,6 +2,7 @@
 
 use super::{Tx, clash, misfit};
 use crate::about::About;
+use crate::cancel::Cancel;
 use crate::drawer::{Alone, Drawer, MayWrite, Scope, UNTOUCHED, Writes};
 use crate::error::{Cause, Doing, Error};
 use jiff::Timestamp;
@@ -157,7 +158,14 @@ impl<T: Record, I: IntoIterator<Item = T>, A: MayWrite> Refresh<T, I, A> {
     /// written then.
     pub fn run(self) -> Result<Refreshed, Error> {
         let Refresh { at, incoming, by, within, remove_absent } = self;
-        let incoming: Vec<T> = incoming.into_iter().collect();
+        let cancel = Cancel::here();
+        let goes_on = |_: &T| !cancel.as_ref().is_some_and(Cancel::is_cancelled);
+        // What comes from a network may take long; nobody waits for it to write.
+        let incoming: Vec<T> = incoming.into_iter().take_while(goes_on).collect();
+        if cancel.is_some_and(|cancel| cancel.is_cancelled()) {
+            let error = Error::new(Cause::Cancelled, format!("{}: it was cancelled", doing::<T>()));
+            return Err(error.untouched("Nothing was written"));
+        }
         at.transaction(|scope| Refreshing { scope, incoming, by, remove_absent }.run(within))
     }
 }

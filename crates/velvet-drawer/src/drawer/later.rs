@@ -1,0 +1,257 @@
+//! Work that is done on threads of the drawer's.
+//!
+//! Each handle has a lane, in which one work is done after the other. Threads are started as lanes have work, and end when there was none for a while.
+
+use super::Drawer;
+use crate::cancel::Cancel;
+use crate::error::{Cause, Error};
+use crate::outcome::Outcome;
+use std::cell::Cell;
+use std::collections::{BTreeMap, VecDeque};
+use std::fmt;
+use std::panic::{AssertUnwindSafe, Location, catch_unwind};
+use std::pin::Pin;
+use std::sync::{Arc, Condvar, Mutex, MutexGuard, PoisonError};
+use std::task::{Context, Poll};
+use std::thread;
+use std::time::Duration;
+
+/// How many threads there are at most.
+const THREADS: usize = 4;
+
+/// How many works may wait.
+const WAITING: usize = 1_024;
+
+/// How long a thread waits for further work before it ends.
+const IDLE: Duration = Duration::from_secs(10);
+
+/// What a drawer is to do later.
+#[derive(Default)]
+pub(super) struct ToDo(Arc<Shared>);
+
+#[derive(Default)]
+struct Shared {
+    lanes: Mutex<Lanes>,
+    wake: Condvar,
+}
+
+#[derive(Default)]
+struct Lanes {
+    lanes: BTreeMap<u64, Lane>,
+    /// The lanes that have work, and of which none is being done.
+    ready: VecDeque<u64>,
+    waiting: usize,
+    threads: usize,
+    idle: usize,
+}
+
+#[derive(Default)]
+struct Lane {
+    works: VecDeque<(u64, Box<dyn FnOnce() + Send>)>,
+    is_working: bool,
+}
+
+thread_local! {
+    /// Whether this thread does what was to be done later.
+    static IS_LATER: Cell<bool> = const { Cell::new(false) };
+}
+
+/// Work that is done on a thread of the drawer's: wait for it, or await it in any async runtime. Dropped before it has begun, it is not done at all;
+/// afterwards it goes to its end.
+#[must_use = "what is dropped before it has begun is not done"]
+pub struct Later<R> {
+    outcome: Arc<Outcome<Result<R, Error>>>,
+    cancel: Cancel,
+    place: Option<(Arc<Shared>, u64, u64)>,
+}
+
+impl Shared {
+    fn lanes(&self) -> MutexGuard<'_, Lanes> {
+        self.lanes.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    /// Does what is there to be done, until there was nothing for a while.
+    fn run(&self) {
+        IS_LATER.set(true);
+        let mut lanes = self.lanes();
+        loop {
+            let Some(number) = lanes.ready.pop_front() else {
+                lanes.idle += 1;
+                let (woken, timeout) = self.wake.wait_timeout(lanes, IDLE).unwrap_or_else(PoisonError::into_inner);
+                lanes = woken;
+                lanes.idle -= 1;
+                if timeout.timed_out() && lanes.ready.is_empty() {
+                    lanes.threads -= 1;
+                    return;
+                }
+                continue;
+            };
+            let Some(lane) = lanes.lanes.get_mut(&number) else { continue };
+            let Some((_, work)) = lane.works.pop_front() else {
+                lanes.lanes.remove(&number);
+                continue;
+            };
+            lane.is_working = true;
+            lanes.waiting -= 1;
+            drop(lanes);
+            work();
+            lanes = self.lanes();
+            let Some(lane) = lanes.lanes.get_mut(&number) else { continue };
+            lane.is_working = false;
+            if lane.works.is_empty() {
+                lanes.lanes.remove(&number);
+            } else {
+                lanes.ready.push_back(number);
+            }
+        }
+    }
+}
+
+impl ToDo {
+    /// Puts work into a lane. Says its number there.
+    fn put(&self, lane: u64, number: u64, work: Box<dyn FnOnce() + Send>) -> Result<(), Error> {
+        let mut lanes = self.0.lanes();
+        if lanes.waiting >= WAITING {
+            let problem = format!("cannot do this later: {WAITING} works wait already");
+            let error = Error::new(Cause::InUse, problem).untouched("It is not done at all");
+            return Err(error.advise("Await some of what was asked for before asking for more"));
+        }
+        if lanes.idle <= lanes.ready.len() && lanes.threads < THREADS {
+            let shared = Arc::clone(&self.0);
+            match thread::Builder::new().name("velvet-later".into()).spawn(move || shared.run()) {
+                Ok(_) => lanes.threads += 1,
+                Err(error) if lanes.threads == 0 => {
+                    return Err(Error::device("cannot start a thread to do this later", &error));
+                }
+                // Those that there are do it.
+                Err(_) => {}
+            }
+        }
+        lanes.waiting += 1;
+        let of_handle = lanes.lanes.entry(lane).or_default();
+        of_handle.works.push_back((number, work));
+        if of_handle.works.len() == 1 && !of_handle.is_working {
+            lanes.ready.push_back(lane);
+        }
+        drop(lanes);
+        self.0.wake.notify_one();
+        Ok(())
+    }
+}
+
+impl Drawer {
+    /// Does `work` on a thread of the drawer's, and returns at once: for whoever must not be kept waiting.
+    ///
+    /// What is asked for through one handle is done in that order, one after the other; what shall not wait for that is asked for through a clone of the
+    /// handle. Up to 4 works are done at a time, and 1,024 may wait. The drawer stays open until they are done.
+    ///
+    /// # Errors
+    /// None at once. When it is awaited: what `work` returns; that it panicked ([`Error::is_own`]); that too much waits already
+    /// ([`Error::is_in_use`]); that it was cancelled ([`Error::is_cancelled`]).
+    ///
+    /// ```
+    /// # use velvet_drawer::{Drawer, Record, Schema};
+    /// # #[derive(Record)] struct Piece { mark: String }
+    /// # let drawer = Drawer::in_memory(Schema::new("kilnbook").record::<Piece>())?;
+    /// # pollster::block_on(async {
+    /// let piece = Piece { mark: "K-1".into() };
+    /// let bowl = drawer.later(move |d| d.insert(piece)).await?;
+    /// let count = drawer.later(|d| d.count::<Piece>()).wait()?;
+    /// # assert!(count == 1 && bowl.mark == "K-1");
+    /// # Ok::<(), velvet_drawer::Error>(()) })
+    /// ```
+    #[doc(alias = "async")]
+    #[track_caller]
+    pub fn later<R: Send + 'static>(
+        &self,
+        work: impl FnOnce(&Drawer) -> Result<R, Error> + Send + 'static,
+    ) -> Later<R> {
+        let drawer = Drawer::taken_at(Arc::clone(&self.inner), Location::caller());
+        let (outcome, cancel) = (Arc::<Outcome<Result<R, Error>>>::default(), Cancel::default());
+        let (lane, number) = (self.handle, drawer.handle);
+        let (finished, asked) = (Arc::clone(&outcome), cancel.clone());
+        let done = move || {
+            let place = drawer.inner.place.clone();
+            let result = asked.during(|| {
+                if asked.is_cancelled() {
+                    return Err(place.name(Error::new(Cause::Cancelled, "it was cancelled before it began")));
+                }
+                let result = catch_unwind(AssertUnwindSafe(|| work(&drawer)));
+                result.unwrap_or_else(|panic| {
+                    Err(place.name(Error::of_panic(&*panic).doing("cannot do what was to be done later")))
+                })
+            });
+            // Whoever awaits it may close the drawer then.
+            drop(drawer);
+            finished.finish(result);
+        };
+        let to_do = &self.inner.to_do;
+        let place = match to_do.put(lane, number, Box::new(done)) {
+            Ok(()) => Some((Arc::clone(&to_do.0), lane, number)),
+            Err(error) => {
+                outcome.finish(Err(self.inner.place.name(error)));
+                None
+            }
+        };
+        Later { outcome, cancel, place }
+    }
+}
+
+impl<R> Later<R> {
+    /// Waits until it is done.
+    ///
+    /// # Errors
+    /// As [`Drawer::later`]; and on a thread that does such work itself ([`Error::is_nested`]), because all of them might wait for each other.
+    pub fn wait(self) -> Result<R, Error> {
+        if IS_LATER.get() {
+            let error = Error::new(Cause::Nested, "cannot wait for work that is done later within such work");
+            return Err(error.advise("Do it directly, with the drawer that the closure is given"));
+        }
+        self.outcome.wait().unwrap_or_else(|| Err(taken_before()))
+    }
+
+    /// Whether it is done, well or not.
+    pub fn is_finished(&self) -> bool {
+        self.outcome.is_finished()
+    }
+
+    /// Asks it to end, also in the middle of a long statement. What it has not committed is rolled back, and it fails with
+    /// [`Error::is_cancelled`]; what is done already stays done.
+    pub fn cancel(&self) {
+        self.cancel.cancel();
+    }
+}
+
+fn taken_before() -> Error {
+    Error::new(Cause::InUse, "the result was handed out already").advise("Await it once")
+}
+
+impl<R> Future for Later<R> {
+    type Output = Result<R, Error>;
+
+    fn poll(self: Pin<&mut Self>, context: &mut Context<'_>) -> Poll<Self::Output> {
+        self.outcome.poll(context).map(|result| result.unwrap_or_else(|| Err(taken_before())))
+    }
+}
+
+impl<R> Drop for Later<R> {
+    /// Takes it out of its lane, where it has not begun.
+    fn drop(&mut self) {
+        let Some((shared, lane, number)) = self.place.take() else { return };
+        let mut lanes = shared.lanes();
+        let works = lanes.lanes.get_mut(&lane).map(|lane| &mut lane.works);
+        let Some(works) = works else { return };
+        let Some(at) = works.iter().position(|(of, _)| *of == number) else { return };
+        let work = works.remove(at);
+        lanes.waiting -= 1;
+        // What it holds may be the last handle of the drawer.
+        drop(lanes);
+        drop(work);
+    }
+}
+
+impl<R> fmt::Debug for Later<R> {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.debug_struct("Later").field("is_finished", &self.is_finished()).finish_non_exhaustive()
+    }
+}

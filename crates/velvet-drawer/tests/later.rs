@@ -1,0 +1,271 @@
+//! Work that is done on threads of the drawer's, and work that is stopped.
+
+mod common;
+
+use common::{Piece, folder, memory, piece, schema};
+use std::sync::atomic::{AtomicUsize, Ordering::SeqCst};
+use std::sync::{Arc, Mutex, mpsc};
+use std::thread;
+use std::time::Duration;
+use velvet_drawer::{Cancel, Drawer, Error, Excerpt, Later};
+
+const FOR_EVER: Duration = Duration::from_secs(30);
+
+#[derive(Excerpt)]
+struct Counted {
+    i: i64,
+}
+
+const ENDLESS: &str = "with recursive n (i) as (select 1 union all select i + 1 from n) select count(*) as i from n";
+
+/// A work that waits until it is let go, and says when it has begun.
+fn held(drawer: &Drawer) -> (Later<()>, mpsc::Sender<()>, mpsc::Receiver<()>) {
+    let (go_on, wait) = mpsc::channel::<()>();
+    let (begin, begun) = mpsc::channel();
+    let work = drawer.later(move |_| {
+        begin.send(()).unwrap();
+        let _ = wait.recv_timeout(FOR_EVER);
+        Ok(())
+    });
+    (work, go_on, begun)
+}
+
+#[test]
+fn works_of_one_handle_are_done_in_order_and_those_of_others_beside_them() {
+    let (_folder, path) = folder();
+    let drawer = Drawer::open(&path, schema()).unwrap();
+    let (first, go_on, begun) = held(&drawer);
+    begun.recv_timeout(FOR_EVER).unwrap();
+    let writes: Vec<_> = (0..100).map(|n| drawer.later(move |d| d.insert(piece(&format!("K-{n:02}"))))).collect();
+    let other = drawer.clone();
+    assert_eq!(other.later(|d| d.count::<Piece>()).wait().unwrap(), 0, "the others wait for the first");
+    let many: Vec<_> = (0..9).map(|_| drawer.clone()).collect();
+    let held_too: Vec<_> = many.iter().map(held).collect();
+    thread::sleep(Duration::from_millis(100));
+    let begun = held_too.iter().filter(|(_, _, begun)| begun.try_recv().is_ok()).count();
+    assert_eq!(begun, 3, "four at a time, however much is asked for");
+    go_on.send(()).unwrap();
+    for (work, go_on, _) in held_too {
+        go_on.send(()).unwrap();
+        work.wait().unwrap();
+    }
+    first.wait().unwrap();
+    let keys: Vec<_> = writes.into_iter().map(|write| write.wait().unwrap().key().number()).collect();
+    assert!(keys.is_sorted() && keys.len() == 100);
+    drop((many, other));
+    drawer.close().unwrap();
+}
+
+#[test]
+fn what_is_dropped_before_it_begins_is_not_done_and_what_has_begun_goes_to_its_end() {
+    let drawer = memory();
+    let (begun_work, go_on, begun) = held(&drawer);
+    begun.recv_timeout(FOR_EVER).unwrap();
+    let done = Arc::new(AtomicUsize::new(0));
+    let counts = |by: usize| {
+        let done = Arc::clone(&done);
+        drawer.later(move |_| {
+            done.fetch_add(by, SeqCst);
+            Ok(())
+        })
+    };
+    let (dropped, kept) = (counts(1), counts(10));
+    let held_by_it = Arc::downgrade(&done);
+    drop(dropped);
+    assert_eq!(held_by_it.strong_count(), 2, "what it held is given back at once");
+    drop(begun_work);
+    go_on.send(()).unwrap();
+    kept.wait().unwrap();
+    assert_eq!(done.load(SeqCst), 10);
+
+    let (begin, begun) = mpsc::channel();
+    drop({
+        let work = drawer.later(move |d| {
+            begin.send(()).unwrap();
+            thread::sleep(Duration::from_millis(30));
+            d.insert(piece("K-1"))
+        });
+        begun.recv_timeout(FOR_EVER).unwrap();
+        work
+    });
+    assert_eq!(drawer.later(|d| d.count::<Piece>()).wait().unwrap(), 1);
+}
+
+#[test]
+fn a_panic_is_an_error_there_and_too_much_is_said() {
+    let drawer = memory();
+    let failed = drawer.later(|_| -> Result<(), Error> { panic!("no more shelves") }).wait().unwrap_err();
+    assert!(failed.is_own() && failed.to_string().contains("no more shelves"), "{failed}");
+    let failed =
+        drawer.later(|d| d.write(|tx| tx.insert(piece("K-1")).map(|_| panic!("too heavy"))).map(|()| ())).wait();
+    assert!(failed.unwrap_err().is_own());
+    let nested = drawer.later(|d| d.later(|d| d.count::<Piece>()).wait()).wait().unwrap_err();
+    assert!(nested.is_nested(), "{nested}");
+
+    let (first, go_on, begun) = held(&drawer);
+    begun.recv_timeout(FOR_EVER).unwrap();
+    let mut waiting: Vec<_> = (0..1_025).map(|n| drawer.later(move |d| d.insert(piece(&n.to_string())))).collect();
+    let refused = waiting.pop().unwrap();
+    assert!(refused.is_finished());
+    let refused = refused.wait().unwrap_err();
+    assert!(refused.is_in_use() && refused.to_string().contains("1024 works wait"), "{refused}");
+    waiting.truncate(1_000);
+    go_on.send(()).unwrap();
+    first.wait().unwrap();
+    assert!(waiting.into_iter().all(|work| work.wait().is_ok()));
+    assert_eq!(drawer.count::<Piece>().unwrap(), 1_000, "the panic was rolled back, and what was dropped not done");
+}
+
+#[test]
+fn the_drawer_stays_open_until_it_is_done_and_closing_says_for_what() {
+    let (_folder, path) = folder();
+    let drawer = Drawer::open(&path, schema()).unwrap();
+    let (begin, begun) = mpsc::channel();
+    let work = drawer.later(move |d| {
+        begin.send(()).unwrap();
+        thread::sleep(Duration::from_millis(50));
+        d.insert(piece("K-1"))
+    });
+    begun.recv_timeout(FOR_EVER).unwrap();
+    let in_use = drawer.close().unwrap_err();
+    assert!(in_use.is_in_use() && in_use.to_string().contains("later.rs:"), "{in_use}");
+    assert_eq!(work.wait().unwrap().key().number(), 1);
+    assert_eq!(Drawer::open(&path, schema()).unwrap().count::<Piece>().unwrap(), 1);
+}
+
+#[test]
+fn it_is_awaited_on_any_runtime() {
+    let drawer = memory();
+    let work = |n: u8| {
+        let drawer = drawer.clone();
+        async move {
+            let stored = drawer.later(move |d| d.insert(piece(&n.to_string()))).await?;
+            drawer.later(move |d| d.change(stored.key(), |p| p.grams = Some(n.into()))).await
+        }
+    };
+    let tokio = tokio::runtime::Builder::new_current_thread().enable_time().build().unwrap();
+    let timed_out = tokio.block_on(async {
+        let (first, go_on, _begun) = held(&drawer);
+        let waits = tokio::time::timeout(Duration::from_millis(20), drawer.later(|d| d.insert(piece("never")))).await;
+        go_on.send(()).unwrap();
+        first.await.unwrap();
+        waits
+    });
+    assert!(timed_out.is_err(), "given up while it waited, it is not done");
+    assert_eq!(tokio.block_on(work(1)).unwrap().grams, Some(1));
+    assert_eq!(smol::block_on(work(2)).unwrap().grams, Some(2));
+    assert_eq!(pollster::block_on(work(3)).unwrap().grams, Some(3));
+    let all = smol::block_on(async {
+        let started: Vec<_> = (10..40).map(|n| smol::spawn(work(n))).collect();
+        let mut all = 0;
+        for task in started {
+            all += u32::from(task.await.is_ok());
+        }
+        all
+    });
+    assert_eq!((all, drawer.count::<Piece>().unwrap()), (30, 33));
+}
+
+/// Stops `work` a moment after it has begun.
+fn stopped<R: Send>(work: impl FnOnce() -> Result<R, Error> + Send) -> Error {
+    let cancel = Cancel::default();
+    let stop = cancel.clone();
+    thread::scope(|scope| {
+        let stops = scope.spawn(move || {
+            thread::sleep(Duration::from_millis(15));
+            stop.cancel();
+        });
+        let Err(stopped) = cancel.during(work) else { panic!("it went to its end") };
+        stops.join().unwrap();
+        stopped
+    })
+}
+
+#[test]
+fn what_is_stopped_in_the_middle_of_a_statement_leaves_all_as_it_was() {
+    let (_folder, path) = folder();
+    let drawer = Drawer::options().relaxed().open(&path, schema()).unwrap();
+    let heavy = |n: u32| Piece { remarks: "x".repeat(1_500), ..piece(&format!("K-{n:06}")) };
+    drawer.insert_all((0..20_000).map(heavy)).unwrap();
+    let before = drawer.records::<Piece>().only(|p| (p.mark, p.grams)).collect().unwrap();
+    let copy = path.with_file_name("copy.drawer");
+    let slowly = |n: u32| {
+        thread::sleep(Duration::from_micros(50));
+        heavy(n)
+    };
+    type Work<'w> = Box<dyn FnOnce() -> Result<(), Error> + Send + 'w>;
+    let works: [(&str, Work<'_>); 7] = [
+        (
+            "a long query",
+            Box::new(|| drawer.sql(ENDLESS).first::<Counted>().map(|c| assert!(c.is_none_or(|c| c.i > 0)))),
+        ),
+        ("a long write", Box::new(|| drawer.insert_all((30_000..u32::MAX).map(heavy)).map(drop))),
+        (
+            "a statement that writes",
+            Box::new(|| {
+                drawer.write(|tx| {
+                    tx.insert(piece("before it"))?;
+                    tx.sql(&format!(
+                        "insert into piece (mark, stage, remarks) {}",
+                        ENDLESS.replace("select count(*) as i", "select i, 'thrown', ''")
+                    ))
+                    .run()
+                    .map(drop)
+                })
+            }),
+        ),
+        ("refreshing", Box::new(|| drawer.refresh((0..1_000_000).map(slowly)).remove_absent().run().map(drop))),
+        (
+            "copying",
+            Box::new(|| {
+                loop {
+                    drawer.copy_to(&copy)?;
+                    std::fs::remove_file(&copy).unwrap();
+                }
+            }),
+        ),
+        (
+            "compacting",
+            Box::new(|| {
+                loop {
+                    drawer.compact()?;
+                }
+            }),
+        ),
+        (
+            "reading one after the other",
+            Box::new(|| {
+                loop {
+                    drawer.records::<Piece>().for_each(|_| ())?;
+                }
+            }),
+        ),
+    ];
+    for (what, work) in works {
+        let error = stopped(work);
+        assert!(error.is_cancelled(), "{what}: {error}");
+        assert!(error.to_string().contains("cancelled"), "{what}: {error}");
+        let now = drawer.records::<Piece>().only(|p| (p.mark, p.grams)).collect().unwrap();
+        assert!(now == before && !copy.exists(), "{what}");
+        assert!(drawer.insert(piece("after")).and_then(|p| drawer.remove(p.key())).unwrap(), "{what}");
+    }
+    let beside: Vec<_> = std::fs::read_dir(path.parent().unwrap()).unwrap().flatten().map(|e| e.file_name()).collect();
+    assert!(beside.iter().all(|name| !name.to_string_lossy().contains("unfinished")), "{beside:?}");
+
+    let later = drawer.later(|d| d.sql(ENDLESS).first::<Counted>().map(drop));
+    let waits = drawer.later(|d| d.insert(piece("never")));
+    waits.cancel();
+    later.cancel();
+    assert!(later.wait().unwrap_err().is_cancelled());
+    assert!(waits.wait().unwrap_err().is_cancelled());
+    let done = Mutex::new(Vec::new());
+    let cancel = Cancel::default();
+    let stored = cancel.during(|| {
+        let stored = drawer.insert(piece("done"));
+        cancel.cancel();
+        done.lock().unwrap().extend(drawer.insert(piece("not done")).err());
+        stored
+    });
+    assert!(stored.is_ok() && done.into_inner().unwrap()[0].is_cancelled());
+    assert_eq!(drawer.count::<Piece>().unwrap(), before.len() as u64 + 1);
+}
