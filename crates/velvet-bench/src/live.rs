@@ -72,7 +72,17 @@ pub(crate) fn run(table: &mut Ratios) -> Result<()> {
         .map_err(|error: velvet_drawer::Error| error)?;
     table.line("one change in a followed list of 100,000, against reading it anew", in_long, anew, 0.02);
     table.at_most("one change in a followed list of 100,000, until it is told (µs)", in_long.as_micros() as u64, 2_000);
-    burst(table, &mut short)
+    burst(table, &mut short)?;
+    later(table, &short.drawer)
+}
+
+/// What asking for a record later costs, against reading it at once.
+fn later(table: &mut Ratios, drawer: &Drawer) -> Result<()> {
+    let key = Key::<Piece>::from_number(7);
+    let ours = || timed(|| drawer.later(move |d| d.get(key)).wait());
+    let (ours, direct) = in_turn(3_001, ours, || timed(|| drawer.get(key)))?;
+    table.at_most("later, against at once (µs more)", ours.saturating_sub(direct).as_micros() as u64, 25);
+    Ok(())
 }
 
 /// What a commit costs with a hundred watchers of another table, against without.

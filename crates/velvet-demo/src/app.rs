@@ -6,6 +6,7 @@ use crate::samples;
 use jiff::civil::date;
 use std::error::Error;
 use std::io::{self, Write};
+use std::time::Duration;
 use velvet_drawer::{Drawer, Trail};
 use velvet_phone::app::{Signal, folders, next_signal};
 
@@ -45,7 +46,7 @@ pub fn run(start: &str) -> Result<(), Box<dyn Error>> {
     }
     loop {
         match next_signal() {
-            Signal::Background => drawer.going_to_background()?,
+            Signal::Background => drop(drawer.going_to_background(Duration::from_secs(2))?),
             Signal::Foreground => drawer.back_in_foreground()?,
             Signal::Tap(_) => {}
             Signal::Quit => break,

@@ -487,7 +487,7 @@ fn it_rests_while_paused_and_while_the_app_is_in_the_background() {
         let hide = |is: bool| match (round, is) {
             (0, true) => list.pause(),
             (0, false) => list.go_on(),
-            (_, true) => drawer.going_to_background().unwrap(),
+            (_, true) => drop(drawer.going_to_background(Duration::from_secs(5)).unwrap()),
             (_, false) => drawer.back_in_foreground().unwrap(),
         };
         hide(true);

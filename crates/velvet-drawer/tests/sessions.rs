@@ -31,7 +31,7 @@ fn app() {
     say("opened");
     loop {
         match next_signal() {
-            Signal::Background => drawer.going_to_background().unwrap(),
+            Signal::Background => drop(drawer.going_to_background(Duration::from_secs(5)).unwrap()),
             Signal::Foreground => drawer.back_in_foreground().unwrap(),
             Signal::Tap(mark) => drop(drawer.insert(piece(&mark)).unwrap()),
             Signal::Quit => break,
@@ -173,7 +173,7 @@ fn sessions_are_kept_within_their_bound_and_not_at_all_where_they_are_off() {
     assert_eq!(sessions(&path).iter().map(|s| s.number).collect::<Vec<_>>(), [4, 5]);
     let before = std::fs::read(&path).unwrap();
     let drawer = Drawer::options().without_sessions().open(&path, schema()).unwrap();
-    drawer.going_to_background().unwrap();
+    drawer.going_to_background(Duration::from_secs(5)).unwrap();
     drawer.close().unwrap();
     assert!(std::fs::read(&path).unwrap() == before);
 }
@@ -260,7 +260,7 @@ fn a_session_that_was_taken_for_killed_by_mistake_says_that_it_is_there() {
     // As where the system does not tell whether a process is still there.
     other_program(&path).execute_batch("UPDATE velvet_sessions SET found_open_by = 2, process_began = NULL").unwrap();
     assert_eq!(sessions(&path)[0].end, SessionEnd::Killed { found_by: 2, in_background: false });
-    drawer.going_to_background().unwrap();
+    drawer.going_to_background(Duration::from_secs(5)).unwrap();
     assert_eq!(sessions(&path)[0].end, SessionEnd::Open { in_background: true });
     drawer.back_in_foreground().unwrap();
     drawer.insert(piece("K-1")).unwrap();

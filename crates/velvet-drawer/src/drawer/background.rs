@@ -1,50 +1,94 @@
-//! Telling a drawer where its app is, so that its session says so.
+//! Telling a drawer where its app is: what it gives back then, and what its session says.
 
-use super::Drawer;
+use super::{Drawer, OpenRead, Place};
 use crate::error::Error;
-use crate::sessions::Recorder;
+use std::sync::PoisonError;
+use std::time::{Duration, Instant};
+
+/// What is left while the app is in the background.
+#[derive(Clone, Debug, PartialEq, Eq)]
+#[non_exhaustive]
+pub struct Resting {
+    /// How many works of [`Drawer::later`] wait until the app is back.
+    pub waiting: usize,
+    /// How many of them are being done still, because they take longer than there was time.
+    pub going_on: usize,
+    /// The reads that the app's code holds open. They keep the file open, and the write-ahead log beside it.
+    pub open_reads: Vec<OpenRead>,
+    /// The bytes of the write-ahead log beside the file: 0 where everything is merged.
+    pub wal: u64,
+}
 
 impl Drawer {
-    /// Notes that the app went to the background, where it may be killed at any time: an app that is found to have ended there was
-    /// most likely ended by the system. When this returns, what the session wrote is noted too.
+    /// The app goes to the background, where it may be killed at any time. Within this time, what is being done is finished, and what has not begun is
+    /// parked; live results rest; everything is merged into the file, whose locks and memory are given back; and the session says where the app is: one that
+    /// is found to have ended there was most likely ended by the system.
     ///
-    /// Live results rest until [`Drawer::back_in_foreground`]: nothing is worked out for them, and each is given one update then, if anything changed.
-    ///
-    /// Told twice, it does nothing.
+    /// Nothing that was acknowledged is lost by a kill, before or after. The drawer can be used meanwhile; what it needs for that is opened again,
+    /// and given back when this is called once more. A drawer in memory keeps what it has.
     ///
     /// # Errors
-    /// When the file cannot be written.
+    /// When another thread writes for longer than `within` ([`Error::is_locked`]), or the file cannot be written. Live results and works rest all the same.
     ///
     /// ```
     /// # use velvet_drawer::{Drawer, Record, Schema};
+    /// # use std::time::Duration;
     /// # #[derive(Record)] struct Glaze { name: String }
     /// # let folder = tempfile::tempdir().unwrap();
     /// # let drawer = Drawer::open(folder.path().join("kiln.drawer"), Schema::new("kilnbook").record::<Glaze>())?;
-    /// drawer.going_to_background()?;
+    /// let resting = drawer.going_to_background(Duration::from_secs(2))?;
+    /// assert!(resting.wal == 0 && resting.going_on == 0);
     /// drawer.back_in_foreground()?;
     /// # Ok::<(), velvet_drawer::Error>(())
     /// ```
-    pub fn going_to_background(&self) -> Result<(), Error> {
-        self.inner.following.be_quiet(true);
-        self.noted(Recorder::went_to_background)
+    pub fn going_to_background(&self, within: Duration) -> Result<Resting, Error> {
+        let inner = &self.inner;
+        inner.refuse_if_busy_here("rest")?;
+        let now = Instant::now();
+        let until = now.checked_add(within).unwrap_or(now);
+        inner.following.be_quiet(true);
+        let (waiting, going_on) = inner.to_do.park(until);
+        inner.following.settle(until);
+        inner.texts_at_hand.lock().unwrap_or_else(PoisonError::into_inner).take();
+        let is_news = inner.recorder().is_some_and(|recorder| recorder.went_to_background());
+        let is_file = matches!(inner.place, Place::File(_));
+        if is_file {
+            inner.require_in_place()?;
+            let note = |connection: &_| match inner.recorder() {
+                Some(recorder) if is_news || recorder.has_news() => recorder.note(connection),
+                _ => Ok(()),
+            };
+            match inner.pool().rest(until, note) {
+                Some(noted) => {
+                    let noted = noted.and_then(|noted| noted);
+                    noted
+                        .map_err(|fault| inner.place.name(Error::from(fault).doing("cannot note where the app is")))?;
+                }
+                None => return Err(inner.held_by_another_thread()),
+            }
+        }
+        Ok(Resting { waiting, going_on, open_reads: inner.open_reads(), wal: inner.pool().log_bytes() })
     }
 
-    /// Notes that the app is in the foreground again; see [`Drawer::going_to_background`].
+    /// The app is in the foreground again: works and live results go on, each result with one update, if anything changed; see
+    /// [`Drawer::going_to_background`].
     ///
     /// # Errors
     /// When the file cannot be written.
     pub fn back_in_foreground(&self) -> Result<(), Error> {
         self.inner.following.be_quiet(false);
-        self.noted(Recorder::came_back)
-    }
-
-    fn noted(&self, change: impl FnOnce(&Recorder) -> bool) -> Result<(), Error> {
+        self.inner.to_do.go_on();
         let Some(recorder) = self.inner.recorder() else { return Ok(()) };
         self.inner.with_writer(|scope| {
-            scope.doing(
-                || "cannot note where the app is",
-                || if change(recorder) { Ok(recorder.note(scope.connection)?) } else { Ok(()) },
-            )
+            let note = || if recorder.came_back() { Ok(recorder.note(scope.connection)?) } else { Ok(()) };
+            scope.doing(|| "cannot note where the app is", note)
         })
+    }
+
+    /// The system is short of memory: gives back what can be had again, such as pages that were read, prepared statements and the texts of
+    /// [`Records::suggest`](crate::Records::suggest). What is read next takes a little longer.
+    pub fn memory_is_low(&self) {
+        self.inner.texts_at_hand.lock().unwrap_or_else(PoisonError::into_inner).take();
+        self.inner.pool().give_back_memory();
     }
 }

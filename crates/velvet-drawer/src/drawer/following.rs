@@ -270,6 +270,18 @@ impl Following {
         self.0.wake.notify_all();
     }
 
+    /// Waits until nothing is being worked out any more, but no longer than until then.
+    pub(super) fn settle(&self, until: Instant) {
+        let mut state = self.0.state();
+        while state.is_working && state.thread != Some(thread::current().id()) {
+            let left = until.saturating_duration_since(Instant::now());
+            if left.is_zero() {
+                return;
+            }
+            state = self.0.wake.wait_timeout(state, left).unwrap_or_else(PoisonError::into_inner).0;
+        }
+    }
+
     /// Ends all following, unless a handle came meanwhile, and waits until the thread has let go of the drawer.
     pub(super) fn end(&self, is_in_use: impl FnOnce() -> bool) {
         let mut state = self.0.state();

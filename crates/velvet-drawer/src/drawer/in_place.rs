@@ -45,7 +45,7 @@ impl Inner {
     /// When the file is not at its path any more, or this process is a fork of the one that opened it.
     pub(crate) fn require_in_place(&self) -> Result<(), Error> {
         let Err(how) = self.pool().looked_at() else { return Ok(()) };
-        let Some(writer) = self.pool().writer() else { return Err(self.held_by_another_thread()) };
+        let writer = self.writer()?;
         Err(self.displaced(how, &writer))
     }
 

@@ -6,7 +6,7 @@ use super::later::ToDo;
 use super::readings::Readings;
 use super::{InEffect, Opened, Reads, Scope, Writes};
 use crate::cancel::Cancel;
-use crate::engine::{Connection, Fault, FaultKind, Pool, Transaction};
+use crate::engine::{Connection, Fault, FaultKind, Pool, Transaction, Writer};
 use crate::error::{Cause, Doing, Error};
 use crate::events;
 use crate::schema::Declared;
@@ -156,7 +156,11 @@ impl Inner {
             std::mem::forget((pool, self.recorder.take(), texts));
             return Ok(());
         }
-        let displaced = pool.looked_at().err().and_then(|how| Some(self.displaced(how, &*pool.writer()?)));
+        let displaced = pool.looked_at().err().and_then(|how| Some(self.displaced(how, &*pool.writer().ok()??)));
+        if self.recorder.is_some() && displaced.is_none() {
+            // It may be closed to rest, and is needed to note the end.
+            drop(pool.writer());
+        }
         if let Some(recorder) = self.recorder.take() {
             recorder.end(&pool.shared_writer());
         }
@@ -182,11 +186,8 @@ impl Inner {
                 let work = || work(Scope::new(&reader, self));
                 until_cancelled(&reader, work).map_err(|error| self.told_from_newer(&reader, error))
             }
-            Err(Fault { kind: FaultKind::Displaced(_), .. }) => match self.pool().writer() {
-                // What it held can still be read, and copied, with the connection that has it.
-                Some(writer) => work(Scope::new(&writer, self)),
-                None => Err(self.held_by_another_thread()),
-            },
+            // What it held can still be read, and copied, with the connection that has it.
+            Err(Fault { kind: FaultKind::Displaced(_), .. }) => work(Scope::new(&*self.writer()?, self)),
             Err(fault) => Err(self.place.name(Error::from(fault).doing("cannot open the file for reading"))),
         }
     }
@@ -237,10 +238,20 @@ impl Inner {
             .map_err(|error| self.place.name(error))
     }
 
+    /// The connection that writes.
+    #[inline]
+    pub(super) fn writer(&self) -> Result<Writer<'_>, Error> {
+        match self.pool().writer() {
+            Ok(Some(writer)) => Ok(writer),
+            Ok(None) => Err(self.held_by_another_thread()),
+            Err(fault) => Err(self.place.name(Error::from(fault).doing("cannot open the file again"))),
+        }
+    }
+
     /// Runs `work` with the connection that writes.
     pub(crate) fn with_writer<R>(&self, work: impl FnOnce(Scope<'_, Writes>) -> Result<R, Error>) -> Result<R, Error> {
         self.refuse_if_busy_here("write to")?;
-        let Some(writer) = self.pool().writer() else { return Err(self.held_by_another_thread()) };
+        let writer = self.writer()?;
         self.require_in_place_to_write(&writer)?;
         if let Some(recorder) = self.recorder() {
             recorder.mark(&writer);

@@ -9,12 +9,13 @@ use crate::outcome::Outcome;
 use std::cell::Cell;
 use std::collections::{BTreeMap, VecDeque};
 use std::fmt;
+use std::io;
 use std::panic::{AssertUnwindSafe, Location, catch_unwind};
 use std::pin::Pin;
 use std::sync::{Arc, Condvar, Mutex, MutexGuard, PoisonError};
 use std::task::{Context, Poll};
 use std::thread;
-use std::time::Duration;
+use std::time::{Duration, Instant};
 
 /// How many threads there are at most.
 const THREADS: usize = 4;
@@ -43,6 +44,10 @@ struct Lanes {
     waiting: usize,
     threads: usize,
     idle: usize,
+    /// How many works are being done.
+    working: usize,
+    /// Whether none is begun just now.
+    is_parked: bool,
 }
 
 #[derive(Default)]
@@ -66,6 +71,11 @@ pub struct Later<R> {
 }
 
 impl Shared {
+    fn start(self: &Arc<Self>) -> io::Result<()> {
+        let shared = Arc::clone(self);
+        thread::Builder::new().name("velvet-later".into()).spawn(move || shared.run()).map(drop)
+    }
+
     fn lanes(&self) -> MutexGuard<'_, Lanes> {
         self.lanes.lock().unwrap_or_else(PoisonError::into_inner)
     }
@@ -75,12 +85,13 @@ impl Shared {
         IS_LATER.set(true);
         let mut lanes = self.lanes();
         loop {
-            let Some(number) = lanes.ready.pop_front() else {
+            let next = if lanes.is_parked { None } else { lanes.ready.pop_front() };
+            let Some(number) = next else {
                 lanes.idle += 1;
                 let (woken, timeout) = self.wake.wait_timeout(lanes, IDLE).unwrap_or_else(PoisonError::into_inner);
                 lanes = woken;
                 lanes.idle -= 1;
-                if timeout.timed_out() && lanes.ready.is_empty() {
+                if timeout.timed_out() && (lanes.ready.is_empty() || lanes.is_parked) {
                     lanes.threads -= 1;
                     return;
                 }
@@ -93,9 +104,14 @@ impl Shared {
             };
             lane.is_working = true;
             lanes.waiting -= 1;
+            lanes.working += 1;
             drop(lanes);
             work();
             lanes = self.lanes();
+            lanes.working -= 1;
+            if lanes.is_parked {
+                self.wake.notify_all();
+            }
             let Some(lane) = lanes.lanes.get_mut(&number) else { continue };
             lane.is_working = false;
             if lane.works.is_empty() {
@@ -108,6 +124,35 @@ impl Shared {
 }
 
 impl ToDo {
+    /// Begins no work any more, and waits for what is being done, but no longer than until then. Says how many works wait, and how many go on.
+    pub(super) fn park(&self, until: Instant) -> (usize, usize) {
+        let mut lanes = self.0.lanes();
+        lanes.is_parked = true;
+        // A work that does this itself goes on.
+        let own = usize::from(IS_LATER.get());
+        while lanes.working > own {
+            let left = until.saturating_duration_since(Instant::now());
+            if left.is_zero() {
+                break;
+            }
+            lanes = self.0.wake.wait_timeout(lanes, left).unwrap_or_else(PoisonError::into_inner).0;
+        }
+        (lanes.waiting, lanes.working)
+    }
+
+    /// Begins work again.
+    pub(super) fn go_on(&self) {
+        let mut lanes = self.0.lanes();
+        lanes.is_parked = false;
+        // Threads that had nothing to do may have ended meanwhile.
+        let wanted = lanes.ready.len().min(THREADS);
+        while lanes.threads < wanted && self.0.start().is_ok() {
+            lanes.threads += 1;
+        }
+        drop(lanes);
+        self.0.wake.notify_all();
+    }
+
     /// Puts work into a lane. Says its number there.
     fn put(&self, lane: u64, number: u64, work: Box<dyn FnOnce() + Send>) -> Result<(), Error> {
         let mut lanes = self.0.lanes();
@@ -117,9 +162,8 @@ impl ToDo {
             return Err(error.advise("Await some of what was asked for before asking for more"));
         }
         if lanes.idle <= lanes.ready.len() && lanes.threads < THREADS {
-            let shared = Arc::clone(&self.0);
-            match thread::Builder::new().name("velvet-later".into()).spawn(move || shared.run()) {
-                Ok(_) => lanes.threads += 1,
+            match self.0.start() {
+                Ok(()) => lanes.threads += 1,
                 Err(error) if lanes.threads == 0 => {
                     return Err(Error::device("cannot start a thread to do this later", &error));
                 }

@@ -12,6 +12,7 @@ mod readings;
 mod scope;
 
 pub use access::{Access, Alone, MayWrite};
+pub use background::Resting;
 pub(crate) use following::{Follower, News, Share, Ticket};
 pub(crate) use in_effect::InEffect;
 pub(crate) use inner::{Inner, Place, UNTOUCHED};

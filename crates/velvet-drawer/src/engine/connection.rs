@@ -181,6 +181,13 @@ impl Connection {
         let _ = self.run("PRAGMA wal_checkpoint(TRUNCATE)");
     }
 
+    /// Gives back the memory of what can be read and prepared again.
+    pub(super) fn give_back_memory(&self) {
+        self.engine.flush_prepared_statement_cache();
+        // Where the engine cannot, it has nothing to give.
+        let _ = self.run("PRAGMA shrink_memory");
+    }
+
     /// Writes the file anew, without what is unused in it.
     pub(crate) fn compact(&self) -> Result<(), Fault> {
         self.run("VACUUM")

@@ -8,6 +8,7 @@ use crate::beside::{self, with_companions};
 use std::fs;
 use std::io;
 use std::path::{Path, PathBuf};
+use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 
 /// What tells a file from all others on the device; where the system does not say, only that it is there.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -55,14 +56,31 @@ impl Displaced {
 pub(crate) struct InPlace {
     path: PathBuf,
     file: Identity,
-    log: Option<(PathBuf, Identity)>,
+    /// Nothing while there is none that is this file's.
+    log: Arc<Mutex<Option<(PathBuf, Identity)>>>,
 }
 
 impl InPlace {
     /// Of a file that was opened this moment; nothing where there is none, as for a drawer in memory.
     pub(crate) fn of(path: &Path) -> Option<InPlace> {
-        let log = with_companions(path).nth(1).and_then(|log| Some((log.clone(), identity(&log).ok()?)));
-        Some(InPlace { path: path.to_owned(), file: identity(path).ok()?, log })
+        let place = InPlace { path: path.to_owned(), file: identity(path).ok()?, log: Arc::default() };
+        place.note_log();
+        Some(place)
+    }
+
+    /// Notes which log is this file's: the file was opened.
+    pub(super) fn note_log(&self) {
+        let log = with_companions(&self.path).nth(1);
+        *self.log() = log.and_then(|log| Some((log.clone(), identity(&log).ok()?)));
+    }
+
+    /// No log is this file's any more: the file is being closed.
+    pub(super) fn forget_log(&self) {
+        *self.log() = None;
+    }
+
+    fn log(&self) -> MutexGuard<'_, Option<(PathBuf, Identity)>> {
+        self.log.lock().unwrap_or_else(PoisonError::into_inner)
     }
 
     /// How large the write-ahead log is; or what became of the file, where it is not in its place, as far as the system says.
@@ -72,7 +90,8 @@ impl InPlace {
             Err(error) if error.kind() == io::ErrorKind::NotFound => return Err(Displaced::Gone),
             _ => {}
         }
-        let Some((log, known)) = self.log.as_ref() else { return Ok(0) };
+        let log = self.log();
+        let Some((log, known)) = &*log else { return Ok(0) };
         match looked_at(log) {
             Ok((found, _)) if found != *known => Err(Displaced::WithoutLog),
             Ok((_, bytes)) => Ok(bytes),
@@ -90,7 +109,8 @@ impl InPlace {
     /// Takes the log of a file that is gone from the path, where it would be laid over the file that is there now or comes next. It gets the
     /// name that belongs to `kept`, or is removed where all that is in it was kept. The caller has closed the file.
     pub(crate) fn take_log_away(&self, kept: Option<&Path>) -> io::Result<()> {
-        let Some((log, known)) = &self.log else { return Ok(()) };
+        let log = self.log();
+        let Some((log, known)) = &*log else { return Ok(()) };
         if !identity(log).is_ok_and(|found| found == *known) {
             return Ok(());
         }

@@ -35,7 +35,7 @@ pub(crate) use log_beside::{LogBeside, log_beside};
 pub(crate) use memory::{bytes_of, memory_place, pour_bytes};
 pub(crate) use open_here::is_open_here;
 pub(crate) use opener::{Opener, Settings};
-pub(crate) use pool::{Pool, SharedWriter};
+pub(crate) use pool::{Pool, SharedWriter, Writer};
 pub(crate) use report::{Ran, Reporting};
 pub(crate) use statement::{Placed, Row, Rows, Statement, WithoutKey};
 pub(crate) use traceless::Traceless;

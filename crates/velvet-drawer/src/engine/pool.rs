@@ -1,9 +1,11 @@
 //! The connections of one drawer: one that writes, and as many as needed that read beside it.
 
+use super::open_here::OpenHere;
 use super::{Connection, Displaced, Fault, InPlace, Opener, Written};
 use std::ops::Deref;
+use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Arc, Mutex, PoisonError};
-use std::time::Duration;
+use std::time::{Duration, Instant};
 
 /// How many idle readers are kept open.
 const IDLE_READERS: usize = 4;
@@ -17,7 +19,15 @@ pub(crate) struct Pool {
     #[expect(clippy::vec_box, reason = "lending one moves no more than a pointer")]
     readers: Mutex<Vec<Box<Connection>>>,
     writer: SharedWriter,
+    /// Who hears of commits, also once the connection that writes was opened again.
+    listeners: Mutex<Vec<Arc<Listener>>>,
+    /// Whether the connection that writes was closed to give back what it holds.
+    is_resting: AtomicBool,
+    /// Also while all connections are closed: any of them may be opened again at any moment.
+    _open_here: Option<OpenHere>,
 }
+
+type Listener = dyn Fn(&[Written]) + Send + Sync;
 
 /// The connection that writes, as long as the pool is open.
 #[derive(Clone)]
@@ -30,33 +40,91 @@ pub(crate) struct Reader<'p> {
 }
 
 /// The writer on loan.
-pub(crate) struct Writer<'p>(parking_lot::MutexGuard<'p, Option<Connection>>);
+pub(crate) struct Writer<'p>(Lent<'p>);
+
+type Lent<'p> = parking_lot::MutexGuard<'p, Option<Connection>>;
 
 impl Pool {
     pub(crate) fn new(opener: Opener, writer: Connection) -> Pool {
         Pool {
+            _open_here: opener.in_place.is_some().then(|| OpenHere::new(&opener.path)),
+            listeners: Mutex::default(),
+            is_resting: AtomicBool::new(false),
             opener,
             readers: Mutex::default(),
             writer: SharedWriter(Arc::new(parking_lot::Mutex::new(Some(writer)))),
         }
     }
 
-    /// The one connection that writes; waits until other threads have given it back.
-    pub(crate) fn writer(&self) -> Option<Writer<'_>> {
-        self.writer.0.try_lock_for(self.wait()).map(Writer)
+    /// The one connection that writes; waits until other threads have given it back. Nothing where they do not.
+    #[inline]
+    pub(crate) fn writer(&self) -> Result<Option<Writer<'_>>, Fault> {
+        self.writer.0.try_lock_for(self.wait()).map(|writer| self.opened(writer)).transpose()
     }
 
-    /// The one connection that writes, unless a thread has it just now.
+    /// The one connection that writes, unless a thread has it just now, or it cannot be opened.
     pub(crate) fn idle_writer(&self) -> Option<Writer<'_>> {
-        self.writer.0.try_lock().map(Writer)
+        self.opened(self.writer.0.try_lock()?).ok()
+    }
+
+    #[inline]
+    fn opened<'p>(&self, mut writer: Lent<'p>) -> Result<Writer<'p>, Fault> {
+        if writer.is_none() {
+            *writer = Some(self.opened_again()?);
+        }
+        Ok(Writer(writer))
+    }
+
+    /// After it was closed to give back what it holds.
+    #[cold]
+    fn opened_again(&self) -> Result<Connection, Fault> {
+        let mut writer = self.opener.writer()?;
+        writer.use_wal(self.wait())?;
+        self.opener.in_place.iter().for_each(InPlace::note_log);
+        self.is_resting.store(false, Ordering::Release);
+        for listener in self.listeners.lock().unwrap_or_else(PoisonError::into_inner).iter() {
+            let listener = Arc::clone(listener);
+            writer.listen(move |written| listener(written));
+        }
+        Ok(writer)
+    }
+
+    /// Closes all connections that nobody uses just now, and with the last one the log; they are opened again when they are needed. The connection
+    /// that writes is waited for until `until`, and `last` is what is done with it before. Nothing where it does not come.
+    pub(crate) fn rest<R>(&self, until: Instant, last: impl FnOnce(&Connection) -> R) -> Option<Result<R, Fault>> {
+        let mut writer = match self.opened(self.writer.0.try_lock_until(until)?) {
+            Ok(writer) => writer,
+            Err(fault) => return Some(Err(fault)),
+        };
+        let result = last(&writer);
+        writer.without_lock_timeout(self.wait(), || writer.truncate_wal());
+        let _alone = CLOSING.lock().unwrap_or_else(PoisonError::into_inner);
+        self.is_resting.store(true, Ordering::Release);
+        self.opener.in_place.iter().for_each(InPlace::forget_log);
+        self.readers.lock().unwrap_or_else(PoisonError::into_inner).clear();
+        Some(writer.0.take().map_or(Ok(()), Connection::close).map(|()| result))
+    }
+
+    /// Gives back what can be had again: connections that nobody uses just now, pages that are held, prepared statements.
+    pub(crate) fn give_back_memory(&self) {
+        self.readers.lock().unwrap_or_else(PoisonError::into_inner).clear();
+        if let Some(writer) = self.writer.0.try_lock()
+            && let Some(writer) = &*writer
+        {
+            writer.give_back_memory();
+        }
     }
 
     /// Tells `listener` of each commit from now on; and says the count of what others have committed until now. Nothing where a thread has the
     /// connection that writes just now.
-    pub(crate) fn listen(&self, listener: impl Fn(&[Written]) + Send + 'static) -> Option<Result<i64, Fault>> {
-        let mut writer = self.writer.0.try_lock()?;
-        let writer = writer.as_mut()?;
-        writer.listen(listener);
+    pub(crate) fn listen(&self, listener: impl Fn(&[Written]) + Send + Sync + 'static) -> Option<Result<i64, Fault>> {
+        let mut writer = match self.opened(self.writer.0.try_lock()?) {
+            Ok(writer) => writer,
+            Err(fault) => return Some(Err(fault)),
+        };
+        let listener: Arc<Listener> = Arc::new(listener);
+        self.listeners.lock().unwrap_or_else(PoisonError::into_inner).push(Arc::clone(&listener));
+        writer.0.as_mut()?.listen(move |written| listener(written));
         Some(writer.count_of_others())
     }
 
@@ -92,13 +160,17 @@ impl Pool {
         let idle = self.readers.lock().unwrap_or_else(PoisonError::into_inner).pop();
         let connection = match idle {
             Some(connection) => connection,
-            None => Box::new(self.opener.reader()?),
+            None => Box::new(self.own_reader()?),
         };
         Ok(Reader { pool: self, connection: Some(connection) })
     }
 
     /// A further connection that reads, which whoever asked for it closes before the pool.
     pub(crate) fn own_reader(&self) -> Result<Connection, Fault> {
+        if self.is_resting.load(Ordering::Acquire) {
+            // A reader cannot be the first to open a file.
+            drop(self.writer()?);
+        }
         self.opener.reader()
     }
 
@@ -150,6 +222,6 @@ impl Deref for Writer<'_> {
     type Target = Connection;
 
     fn deref(&self) -> &Connection {
-        self.0.as_ref().unwrap_or_else(|| unreachable!("the writer is taken out only when the pool is closed"))
+        self.0.as_ref().unwrap_or_else(|| unreachable!("a writer on loan is open"))
     }
 }

@@ -80,7 +80,7 @@ impl Options {
             set_aside = Some(aside::set_aside(path)?);
             self.writer(path, &declared, watch, &mut log_set_aside).map_err(|e| place.name(e))
         });
-        let (mut writer, opened) = opened?;
+        let (writer, opened) = opened?;
         let opened = Opened { shipped, set_aside, log_set_aside, ..opened };
         let opener = self.opener(path).held_to_the_file();
         let files_root = self.files_root.or_else(|| path.parent().map(Path::to_owned));
@@ -92,15 +92,16 @@ impl Options {
             kept,
         });
         let recorder = start.map(Recorder::new);
-        if let Some(recorder) = &recorder {
-            writer.listen(recorder.hears());
-        }
         let trails = self.trails.any(&declared).then(|| Keeping::new(self.trails.entries, self.trails.age));
         if opened.upgraded.is_some() || opened.adopted.is_some() {
             keep_within(path, self.copies);
         }
         let copies = self.copies;
         let pool = Pool::new(opener, writer);
+        if let Some(recorder) = &recorder {
+            let listened = pool.listen(recorder.hears()).transpose();
+            listened.doing(|| "cannot open the drawer").map_err(|e| place.name(e))?;
+        }
         let inner = Arc::new(Inner::new(place, declared, (files_root, in_effect), opened, (recorder, trails), pool));
         filled(&inner, self.fill_new)?;
         if let Some(recorder) = inner.recorder() {

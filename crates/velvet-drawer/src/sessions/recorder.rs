@@ -108,7 +108,7 @@ impl Recorder {
     }
 
     /// What hears how many rows were written.
-    pub(crate) fn hears(&self) -> impl Fn(&[Written]) + Send + 'static {
+    pub(crate) fn hears(&self) -> impl Fn(&[Written]) + Send + Sync + 'static {
         let shared = Arc::clone(&self.shared);
         move |written| {
             let mut state = shared.state();
@@ -147,6 +147,11 @@ impl Recorder {
             }
             _ => false,
         }
+    }
+
+    /// Whether something was written that was not noted yet.
+    pub(crate) fn has_news(&self) -> bool {
+        self.shared.state().news
     }
 
     /// Writes what is known of the session now, and its beginning before that. The caller has the connection that writes.
@@ -214,7 +219,8 @@ impl Shared {
         let mut is_merged = false;
         loop {
             let begun = writer.lend(|connection| self.at_once(connection, || self.number(connection).map(drop)));
-            let has_begun = matches!(begun, Some(Ok(())));
+            // The connection may be closed to rest; then what there is was noted before.
+            let has_begun = matches!(begun, Some(Ok(())) | None);
             self.tell_of(begun);
             if has_begun && !is_merged {
                 if !self.is_marked.load(Ordering::Acquire) {
@@ -241,7 +247,12 @@ impl Shared {
                 return;
             }
             drop(state);
-            self.tell_of(writer.lend(|connection| self.at_once(connection, || self.note(connection, false))));
+            let noted = writer.lend(|connection| self.at_once(connection, || self.note(connection, false)));
+            if noted.is_none() {
+                // What could not be noted before it was closed is noted after the next write.
+                self.state().news = false;
+            }
+            self.tell_of(noted);
         }
     }
 
