@@ -563,3 +563,67 @@ fn after_any_kill_the_trail_tells_all_that_is_there_and_which_start_wrote_it() {
         assert!(file.check(&mut |_| ()).unwrap().is_sound());
     }
 }
+
+#[test]
+fn a_widget_reads_beside_the_app_and_never_keeps_it_waiting() {
+    let phone = Phone::temporary().unwrap();
+    let sandbox = phone.sandbox("kilnbook").unwrap();
+    let path = sandbox.durable().join("kiln.drawer");
+    let widget = || Drawer::options().read_only().others_noticed_within(Duration::from_millis(10));
+    let missing = widget().open(&path, schema()).unwrap_err();
+    assert!(missing.is_file_missing() && !path.exists(), "{missing}");
+    let mut running = start(&sandbox, "write for ever");
+    running.wait_for("kept").unwrap();
+
+    let drawer = widget().open(&path, schema()).unwrap();
+    let seen = drawer.count::<Piece>().unwrap();
+    let mut live = drawer.watch(|view| view.count::<Piece>()).unwrap();
+    while !matches!(live.now(), State::Loaded(count) if count > seen + 20) {
+        live.news_within(Duration::from_secs(30)).expect("what the app wrote").unwrap();
+    }
+    let refused = [
+        drawer.insert(piece("mine")).map(drop).unwrap_err(),
+        drawer.records::<Piece>().remove().map(drop).unwrap_err(),
+        drawer.write(|tx| tx.sql("delete from piece").run()).map(drop).unwrap_err(),
+        drawer.refresh([piece("mine")]).run().map(drop).unwrap_err(),
+        drawer.compact().map(drop).unwrap_err(),
+    ];
+    assert!(
+        refused.iter().all(|error| error.is_read_only() && error.to_string().contains("only to be read")),
+        "{refused:?}"
+    );
+    // It reads one state for as long as it likes, and the app goes on.
+    drawer
+        .read(|view| {
+            let before = view.count::<Piece>()?;
+            let more = |count: u64| count > before + 5;
+            while !matches!(live.now(), State::Loaded(count) if more(count)) {
+                live.news_within(Duration::from_secs(30)).expect("what the app goes on writing").unwrap();
+            }
+            assert_eq!(view.count::<Piece>()?, before);
+            Ok(())
+        })
+        .unwrap();
+    let kept = running.kill().unwrap();
+    let last: u64 = kept.last().unwrap().strip_prefix("kept ").unwrap().parse().unwrap();
+    assert!(drawer.count::<Piece>().unwrap() >= last, "what a killed app left in its log is seen");
+    let copy = path.with_file_name("copy.drawer");
+    drawer.copy_to(&copy).unwrap();
+    assert!(drawer.going_to_background(Duration::from_secs(1)).is_ok());
+    assert!(drawer.count::<Piece>().unwrap() >= last);
+    let not_shared = Drawer::open(&path, schema()).unwrap_err();
+    assert!(not_shared.to_string().contains("read_only"), "{not_shared}");
+    drawer.close().unwrap();
+    let app = Drawer::open(&path, schema()).unwrap();
+    app.insert(piece("the app")).unwrap();
+    let sessions = File::open(&path).unwrap().sessions(9).unwrap();
+    assert_eq!(sessions.len(), 2, "a widget is no session");
+    app.close().unwrap();
+
+    std::fs::remove_file(&path).unwrap();
+    Drawer::open(&path, versions::schema(1)).unwrap().close().unwrap();
+    let before = std::fs::read(&path).unwrap();
+    let older = widget().open(&path, versions::schema(3)).unwrap_err();
+    assert!(older.is_other_structure() && older.to_string().contains("version 1"), "{older}");
+    assert!(std::fs::read(&path).unwrap() == before);
+}

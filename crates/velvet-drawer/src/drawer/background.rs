@@ -51,8 +51,10 @@ impl Drawer {
         inner.following.settle(until);
         inner.texts_at_hand.lock().unwrap_or_else(PoisonError::into_inner).take();
         let is_news = inner.recorder().is_some_and(|recorder| recorder.went_to_background());
-        let is_file = matches!(inner.place, Place::File(_));
-        if is_file {
+        let may_write = !inner.in_effect().read_only;
+        if !may_write {
+            inner.pool().give_back_memory();
+        } else if matches!(inner.place, Place::File(_)) {
             inner.require_in_place()?;
             let note = |connection: &_| match inner.recorder() {
                 Some(recorder) if is_news || recorder.has_news() => recorder.note(connection),

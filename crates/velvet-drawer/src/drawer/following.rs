@@ -389,7 +389,7 @@ impl Shared {
 
     fn look_at_others(&self, inner: &Inner) {
         let within = inner.in_effect().others_within.unwrap_or(LONGEST_RETRY);
-        let count = inner.pool().idle_writer().map(|writer| writer.count_of_others());
+        let count = inner.pool().count_of_others();
         let mut state = self.state();
         state.look_at_others = Some(Instant::now() + if count.is_some() { within } else { WRITER_IS_BUSY.min(within) });
         // Where it cannot be told, reading says why.

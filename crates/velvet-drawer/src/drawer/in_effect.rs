@@ -9,6 +9,8 @@ pub(crate) struct InEffect {
     /// Which trails are kept, in words; empty where none are.
     pub(crate) trails: String,
     pub(crate) relaxed: bool,
+    /// Whether nothing is written through it.
+    pub(crate) read_only: bool,
     pub(crate) files_root: Option<PathBuf>,
     pub(crate) without_sessions: bool,
     /// How many bytes the write-ahead log may have before writing is refused.
@@ -24,6 +26,7 @@ impl InEffect {
         [
             (!asked.trails.is_empty() && asked.trails != self.trails, "trail"),
             (asked.relaxed && !self.relaxed, "relaxed"),
+            (asked.read_only != self.read_only, "read_only"),
             (root, "files_root"),
             (asked.without_sessions && !self.without_sessions, "without_sessions"),
             (asked.log_at_most.is_some() && asked.log_at_most != self.log_at_most, "wal_at_most"),

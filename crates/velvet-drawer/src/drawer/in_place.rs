@@ -45,6 +45,10 @@ impl Inner {
     /// When the file is not at its path any more, or this process is a fork of the one that opened it.
     pub(crate) fn require_in_place(&self) -> Result<(), Error> {
         let Err(how) = self.pool().looked_at() else { return Ok(()) };
+        if self.in_effect().read_only {
+            let error = Error::new(Cause::Displaced, format!("cannot use the drawer any more: {}", how.in_words()));
+            return Err(self.place.name(error.advise("Drop all handles and open the path again")));
+        }
         let writer = self.writer()?;
         Err(self.displaced(how, &writer))
     }

@@ -238,6 +238,12 @@ impl Inner {
             .map_err(|error| self.place.name(error))
     }
 
+    #[cold]
+    fn opened_to_read(&self) -> Error {
+        let error = Error::new(Cause::ReadOnly, "cannot write to the drawer: it was opened only to be read");
+        self.place.name(error.untouched(UNTOUCHED).advise("Let the app write, or open it without Options::read_only"))
+    }
+
     /// The connection that writes.
     #[inline]
     pub(super) fn writer(&self) -> Result<Writer<'_>, Error> {
@@ -251,6 +257,9 @@ impl Inner {
     /// Runs `work` with the connection that writes.
     pub(crate) fn with_writer<R>(&self, work: impl FnOnce(Scope<'_, Writes>) -> Result<R, Error>) -> Result<R, Error> {
         self.refuse_if_busy_here("write to")?;
+        if self.in_effect.read_only {
+            return Err(self.opened_to_read());
+        }
         let writer = self.writer()?;
         self.require_in_place_to_write(&writer)?;
         if let Some(recorder) = self.recorder() {

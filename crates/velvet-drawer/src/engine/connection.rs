@@ -57,11 +57,7 @@ impl Connection {
     /// A write-ahead log that stands beside the file is left alone when this is closed, until [`Connection::use_wal`]: the file may
     /// turn out to be none of ours, or damaged, and the write-ahead log the only part of it that can be read.
     pub(super) fn writer(path: &Path, settings: &Settings, may_create: bool) -> Result<Connection, Fault> {
-        let wal = found_wal(path);
-        refuse_to_lose_wal(path, wal.as_deref())?;
-        if wal.as_ref().is_some_and(|wal| is_of_another_moment(path, wal)) {
-            return Err(Fault { kind: FaultKind::OtherLog, message: String::new() });
-        }
+        let wal = fitting_wal(path)?;
         let create = if may_create { OpenFlags::SQLITE_OPEN_CREATE } else { OpenFlags::empty() };
         let connection = Connection::open(path, OpenFlags::SQLITE_OPEN_READ_WRITE | create, settings)?;
         if wal.is_some() {
@@ -73,6 +69,12 @@ impl Connection {
         }
         connection.engine.set_db_config(DbConfig::SQLITE_DBCONFIG_ENABLE_FKEY, true)?;
         Ok(connection)
+    }
+
+    /// A connection that only reads, of a file that may be open nowhere else.
+    pub(super) fn first_reader(path: &Path, settings: &Settings) -> Result<Connection, Fault> {
+        fitting_wal(path)?;
+        Connection::reader(path, settings)
     }
 
     /// A connection that only reads.
@@ -392,6 +394,18 @@ impl Connection {
 }
 
 /// The write-ahead log beside the file, where something is in it.
+///
+/// # Errors
+/// When the engine would lose it, or lay it over a file that it is not of.
+fn fitting_wal(path: &Path) -> Result<Option<PathBuf>, Fault> {
+    let wal = found_wal(path);
+    refuse_to_lose_wal(path, wal.as_deref())?;
+    if wal.as_ref().is_some_and(|wal| is_of_another_moment(path, wal)) {
+        return Err(Fault { kind: FaultKind::OtherLog, message: String::new() });
+    }
+    Ok(wal)
+}
+
 fn found_wal(path: &Path) -> Option<PathBuf> {
     with_companions(path).nth(1).filter(|log| std::fs::metadata(log).is_ok_and(|m| m.len() > 0))
 }

@@ -67,6 +67,11 @@ impl Opener {
         self.in_place(|| Connection::reader(&self.path, &self.settings))
     }
 
+    /// As [`Opener::reader`], of a file that may be open nowhere else.
+    pub(crate) fn first_reader(&self) -> Result<Connection, Fault> {
+        self.in_place(|| Connection::first_reader(&self.path, &self.settings))
+    }
+
     /// Another file may take the path while it is opened.
     fn in_place(&self, open: impl FnOnce() -> Result<Connection, Fault>) -> Result<Connection, Fault> {
         let Some(place) = &self.in_place else { return open() };

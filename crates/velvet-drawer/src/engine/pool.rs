@@ -1,7 +1,7 @@
 //! The connections of one drawer: one that writes, and as many as needed that read beside it.
 
 use super::open_here::OpenHere;
-use super::{Connection, Displaced, Fault, InPlace, Opener, Written};
+use super::{Connection, Displaced, Fault, FaultKind, InPlace, Opener, Written};
 use std::ops::Deref;
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Arc, Mutex, PoisonError};
@@ -21,6 +21,8 @@ pub(crate) struct Pool {
     writer: SharedWriter,
     /// Who hears of commits, also once the connection that writes was opened again.
     listeners: Mutex<Vec<Arc<Listener>>>,
+    /// Of a pool that only reads, the connection that tells of the commits of others.
+    counting: Option<Mutex<Connection>>,
     /// Whether the connection that writes was closed to give back what it holds.
     is_resting: AtomicBool,
     /// Also while all connections are closed: any of them may be opened again at any moment.
@@ -49,10 +51,32 @@ impl Pool {
         Pool {
             _open_here: opener.in_place.is_some().then(|| OpenHere::new(&opener.path)),
             listeners: Mutex::default(),
+            counting: None,
             is_resting: AtomicBool::new(false),
             opener,
             readers: Mutex::default(),
             writer: SharedWriter(Arc::new(parking_lot::Mutex::new(Some(writer)))),
+        }
+    }
+
+    /// Without a connection that writes.
+    pub(crate) fn to_read(opener: Opener, reader: Connection) -> Pool {
+        Pool {
+            _open_here: Some(OpenHere::new(&opener.path)),
+            listeners: Mutex::default(),
+            counting: Some(Mutex::new(reader)),
+            is_resting: AtomicBool::new(false),
+            opener,
+            readers: Mutex::default(),
+            writer: SharedWriter(Arc::default()),
+        }
+    }
+
+    /// A number that is another one once others have committed something; nothing while a thread has the connection that tells.
+    pub(crate) fn count_of_others(&self) -> Option<Result<i64, Fault>> {
+        match &self.counting {
+            Some(counting) => Some(counting.lock().unwrap_or_else(PoisonError::into_inner).count_of_others()),
+            None => self.idle_writer().map(|writer| writer.count_of_others()),
         }
     }
 
@@ -78,6 +102,10 @@ impl Pool {
     /// After it was closed to give back what it holds.
     #[cold]
     fn opened_again(&self) -> Result<Connection, Fault> {
+        if self.counting.is_some() {
+            let message = "it was opened only to be read".to_owned();
+            return Err(Fault { kind: FaultKind::ReadOnly, message });
+        }
         let mut writer = self.opener.writer()?;
         writer.use_wal(self.wait())?;
         self.opener.in_place.iter().for_each(InPlace::note_log);
@@ -118,6 +146,9 @@ impl Pool {
     /// Tells `listener` of each commit from now on; and says the count of what others have committed until now. Nothing where a thread has the
     /// connection that writes just now.
     pub(crate) fn listen(&self, listener: impl Fn(&[Written]) + Send + Sync + 'static) -> Option<Result<i64, Fault>> {
+        if self.counting.is_some() {
+            return self.count_of_others();
+        }
         let mut writer = match self.opened(self.writer.0.try_lock()?) {
             Ok(writer) => writer,
             Err(fault) => return Some(Err(fault)),

@@ -12,7 +12,7 @@ use crate::beside::with_companions;
 use crate::cancel::Cancel;
 use crate::drawer::{Drawer, InEffect, Inner, Opened, Place};
 use crate::engine::{self, Connection, Fault, FaultKind, Opener, Pool, is_open_here};
-use crate::error::{Doing, Error};
+use crate::error::{Cause, Doing, Error};
 use crate::events;
 use crate::schema::{Declared, Schema};
 use crate::searching;
@@ -32,8 +32,9 @@ impl Options {
         InEffect {
             trails: self.trails.in_effect(declared),
             relaxed: self.settings.relaxed,
+            read_only: self.read_only,
             files_root: self.files_root.clone(),
-            without_sessions: self.sessions_kept.is_none(),
+            without_sessions: self.sessions_kept.is_none() || self.read_only,
             log_at_most: self.wal_at_most,
             others_within: self.others_within,
         }
@@ -64,7 +65,43 @@ impl Options {
         result.inspect_err(|error| events::failed(path, error))
     }
 
+    /// Opens a file that the app has created and brought to its version, only to read it.
+    fn open_to_read(self, path: &Path, declared: Declared) -> Result<Arc<Inner>, Error> {
+        let place = Place::File(path.to_owned());
+        let open = || {
+            if !path.exists() {
+                let error =
+                    Error::bare(Cause::FileMissing, "there is no file to read, and it is opened only to be read");
+                return Err(error.advise("Let the app open it first, which creates it"));
+            }
+            let opener = self.opener(path).held_to_the_file();
+            let reader = opener.first_reader()?;
+            match recognise(&reader, &declared)? {
+                Found::Current { .. } => Ok((opener, reader)),
+                Found::Older(version) => {
+                    let problem =
+                        format!("it is at version {version}, and is opened only to be read at {}", declared.version);
+                    Err(Error::bare(Cause::OtherStructure, problem)
+                        .advise("Let the app open it first, which upgrades it"))
+                }
+                Found::Fresh => {
+                    Err(Error::bare(Cause::FileMissing, "nothing is in it yet, and it is opened only to be read")
+                        .advise("Let the app open it first, which creates it"))
+                }
+            }
+        };
+        let opened = open().doing(|| "cannot open the drawer").untouched(|| recognise::UNTOUCHED);
+        let (opener, reader) = opened.map_err(|error| place.name(error))?;
+        let in_effect = self.in_effect(&declared);
+        let files_root = self.files_root.or_else(|| path.parent().map(Path::to_owned));
+        let pool = Pool::to_read(opener, reader);
+        Ok(Arc::new(Inner::new(place, declared, (files_root, in_effect), Opened::default(), (None, None), pool)))
+    }
+
     fn open_file(self, path: &Path, declared: Declared, watch: &Watch) -> Result<Arc<Inner>, Error> {
+        if self.read_only {
+            return self.open_to_read(path, declared);
+        }
         let place = Place::File(path.to_owned());
         let shipped = match &self.shipped {
             Some(shipped) if !path.exists() => shipped.copy_to(path)?,

@@ -49,6 +49,7 @@ pub struct Options {
     pub(super) trails: WantedTrails,
     pub(super) copies: Bounds,
     pub(super) wal_at_most: Option<u64>,
+    pub(super) read_only: bool,
     pub(super) others_within: Option<Duration>,
 }
 
@@ -83,6 +84,7 @@ impl Default for Options {
             trails: WantedTrails::default(),
             copies: Bounds::default(),
             wal_at_most: None,
+            read_only: false,
             others_within: None,
         }
     }
@@ -114,6 +116,31 @@ impl Options {
     #[must_use]
     pub fn wal_at_most(mut self, bytes: u64) -> Options {
         self.wal_at_most = Some(bytes);
+        self
+    }
+
+    /// Only reads: for a widget or an extension beside the app, with the same schema. It sees what the app commits, never keeps it waiting, and never
+    /// creates, upgrades or repairs anything: where the app has not brought the file to this version yet, opening fails
+    /// ([`Error::is_other_structure`](crate::Error::is_other_structure)). Whatever would write fails ([`Error::is_read_only`](crate::Error::is_read_only)).
+    ///
+    /// No session is kept of it. With [`Options::others_noticed_within`], live results follow what the app writes.
+    ///
+    /// ```
+    /// # use velvet_drawer::{Drawer, Record, Schema};
+    /// # #[derive(Record, Debug)] struct Glaze { name: String }
+    /// # let folder = tempfile::tempdir().unwrap();
+    /// # let path = folder.path().join("kiln.drawer");
+    /// # let schema = || Schema::new("kilnbook").record::<Glaze>();
+    /// # Drawer::open(&path, schema())?.close()?;
+    /// // In the widget's process:
+    /// let drawer = Drawer::options().read_only().open(&path, schema())?;
+    /// assert_eq!(drawer.count::<Glaze>()?, 0);
+    /// assert!(drawer.insert(Glaze { name: "Shino".into() }).unwrap_err().is_read_only());
+    /// # Ok::<(), velvet_drawer::Error>(())
+    /// ```
+    #[must_use]
+    pub fn read_only(mut self) -> Options {
+        self.read_only = true;
         self
     }
 
