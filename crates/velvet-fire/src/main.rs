@@ -10,8 +10,12 @@ mod crowd;
 mod devices;
 mod displaced;
 mod endurance;
+#[path = "../../velvet-drawer/tests/common/everything.rs"]
+#[allow(dead_code, missing_docs, unreachable_pub, clippy::unwrap_used)]
+mod everything;
 mod files;
 mod kills;
+mod limits;
 mod looks;
 mod model;
 mod texts;
@@ -72,6 +76,8 @@ enum Named {
     Crafted,
     /// Texts that are read: histories, changes, rows, statements, conditions, searches
     Texts,
+    /// Values at their limits, through every form in which they are kept, copied, told and read again
+    Limits,
     /// Many small transactions, and many opens, in flat memory
     Endurance,
 }
@@ -102,6 +108,7 @@ fn run(named: Named, rounds: Rounds, seed: Option<u64>) -> bool {
         Named::Mutants => looks::mutants(&mut trial),
         Named::Crafted => looks::crafted(&mut trial),
         Named::Texts => texts::run(&mut trial),
+        Named::Limits => limits::run(&mut trial),
         Named::Endurance => endurance::run(&mut trial),
     }
     trial.end()

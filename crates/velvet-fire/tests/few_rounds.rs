@@ -42,6 +42,11 @@ fn texts_are_changed() {
 }
 
 #[test]
+fn values_at_their_limits_pass_through_every_form() {
+    holds("limits", 6);
+}
+
+#[test]
 fn many_transactions_and_opens_leave_nothing() {
     holds("endurance", 10);
 }

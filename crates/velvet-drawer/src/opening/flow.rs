@@ -53,7 +53,7 @@ impl Options {
         let result = schema.declared().map_err(|e| e.in_file(path)).and_then(|mut declared| {
             declared.app_version.clone_from(&self.app_version);
             self.trails.fits(&declared).map_err(|e| e.in_file(path))?;
-            let path = path::prepared(path)?;
+            let path = if self.read_only { path::resolved(path)? } else { path::prepared(path)? };
             events::configured(&path, &declared.app, declared.version);
             let asked = self.in_effect(&declared);
             registry::open(&path, declared, &asked, |declared| {
