@@ -41,7 +41,9 @@ mod writing;
 
 pub use cancel::Cancel;
 pub use changes::{Applied, Apply, Changed, ChangesSince, Position};
-pub use drawer::{Access, Alone, Drawer, Later, MayWrite, Mode, OpenRead, Opened, Reads, Resting, Scope, Writes};
+pub use drawer::{
+    Access, Alone, Drawer, Health, Later, MayWrite, Mode, OpenRead, Opened, Reads, Resting, Scope, Writes,
+};
 pub use error::Error;
 pub use live::{Live, LiveStream, State, Switch, Update};
 pub use opening::{KeptCopy, KeptFor, Opening, Options};

@@ -216,3 +216,32 @@ fn idling_wakes_nobody() {
     let out = command.args(["--exact", "idler", "--nocapture"]).env(ROLE, "").output().unwrap();
     assert!(String::from_utf8_lossy(&out.stdout).contains("idle\n"), "{out:?}");
 }
+
+#[test]
+fn how_a_drawer_fares_is_told_without_values() {
+    let (_folder, path) = folder();
+    let drawer = Drawer::open(&path, schema()).unwrap();
+    let _list = drawer.records::<Piece>().watch().unwrap();
+    drawer.insert_all((0..9).map(|n| piece(&format!("K-{n}")))).unwrap();
+    drawer.insert(piece("K-1")).unwrap_err();
+    drawer
+        .write(|_| {
+            let waits = drawer.clone();
+            let waits = thread::spawn(move || waits.insert(piece("waited")).map(drop));
+            thread::sleep(Duration::from_millis(30));
+            Ok(waits)
+        })
+        .unwrap()
+        .join()
+        .unwrap()
+        .unwrap();
+    drawer.records::<Piece>().filter(|p| p.mark.is("K-2")).remove().unwrap();
+    let open = drawer.read(|view| view.count::<Piece>().map(|_| drawer.clone())).unwrap();
+    let health = open.health().unwrap();
+    assert_eq!((health.commits, health.failed, health.rows, health.followed), (4, 1, Some([10, 0, 1]), 1));
+    assert!(health.longest_wait > Duration::from_millis(20) && health.waiting >= health.longest_wait);
+    assert!(health.writing > Duration::from_millis(20) && health.bytes > 4_096 && health.wal > 0);
+    assert!(health.longest_read.is_none());
+    let text = serde_json::to_string(&health).unwrap();
+    assert!(!text.contains("K-") && !text.contains("piece") && text.contains("\"commits\":4"), "{text}");
+}

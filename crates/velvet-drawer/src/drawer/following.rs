@@ -270,6 +270,11 @@ impl Following {
         self.0.wake.notify_all();
     }
 
+    /// How many results are followed.
+    pub(super) fn len(&self) -> usize {
+        self.0.state().followed.len()
+    }
+
     /// Waits until nothing is being worked out any more, but no longer than until then.
     pub(super) fn settle(&self, until: Instant) {
         let mut state = self.0.state();

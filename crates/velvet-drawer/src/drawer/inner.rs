@@ -1,6 +1,7 @@
 //! What all handles to one open file share, and how work gets a connection to it.
 
 use super::following::Following;
+use super::health::{Beating, Pulse};
 use super::in_place::Home;
 use super::later::ToDo;
 use super::readings::Readings;
@@ -18,6 +19,7 @@ use std::collections::BTreeMap;
 use std::panic::Location;
 use std::path::{Path, PathBuf};
 use std::sync::{Mutex, PoisonError};
+use std::time::Instant;
 
 /// What all handles to one open file share.
 pub struct Inner {
@@ -40,6 +42,7 @@ pub struct Inner {
     pub(super) readings: Readings,
     pub(super) following: Following,
     pub(super) to_do: ToDo,
+    pub(super) pulse: Pulse,
 }
 
 /// Where a drawer is.
@@ -110,6 +113,7 @@ impl Inner {
             readings: Readings::default(),
             following: Following::default(),
             to_do: ToDo::default(),
+            pulse: Pulse::new(),
         }
     }
 
@@ -272,6 +276,7 @@ impl Inner {
 
     /// Runs `work` as one transaction: everything that it writes is kept together, or not at all.
     pub(crate) fn transaction<R>(&self, work: impl FnOnce(Scope<'_, Writes>) -> Result<R, Error>) -> Result<R, Error> {
+        let asked = Instant::now();
         self.with_writer(|scope| {
             let connection = scope.connection;
             let mut session = None;
@@ -282,6 +287,7 @@ impl Inner {
                 }
             }
             let transaction = scope.doing(|| "cannot begin to write", || Ok(connection.transaction()?))?;
+            let begun = Beating::begin(&self.pulse, asked);
             self.require_version(connection, "write to")?;
             if let Some(trails) = &self.trails {
                 scope.doing(|| "cannot begin the trail of a write", || Ok(trails.begin(connection)?))?;
@@ -294,6 +300,7 @@ impl Inner {
                 scope.doing(|| "cannot keep the trail of a write", || Ok(trails.end(connection, session)?))?;
             }
             scope.doing(|| "cannot keep what was written", || Ok(transaction.commit()?))?;
+            begun.kept();
             Ok(result)
         })
     }

@@ -140,6 +140,11 @@ impl ToDo {
         (lanes.waiting, lanes.working)
     }
 
+    /// How many works wait.
+    pub(super) fn waiting(&self) -> usize {
+        self.0.lanes().waiting
+    }
+
     /// Begins work again.
     pub(super) fn go_on(&self) {
         let mut lanes = self.0.lanes();

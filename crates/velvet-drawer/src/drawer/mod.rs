@@ -3,6 +3,7 @@
 mod access;
 mod background;
 mod following;
+mod health;
 mod in_effect;
 mod in_place;
 mod inner;
@@ -14,6 +15,7 @@ mod scope;
 pub use access::{Access, Alone, MayWrite};
 pub use background::Resting;
 pub(crate) use following::{Follower, News, Share, Ticket};
+pub use health::Health;
 pub(crate) use in_effect::InEffect;
 pub(crate) use inner::{Inner, Place, UNTOUCHED};
 pub use later::Later;

@@ -149,6 +149,12 @@ impl Recorder {
         }
     }
 
+    /// How many rows were inserted, changed and removed, in all tables.
+    pub(crate) fn rows(&self) -> [u64; 3] {
+        let state = self.shared.state();
+        [0, 1, 2].map(|kind| state.wrote.values().map(|counts| counts[kind]).sum())
+    }
+
     /// Whether something was written that was not noted yet.
     pub(crate) fn has_news(&self) -> bool {
         self.shared.state().news
