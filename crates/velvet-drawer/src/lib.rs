@@ -11,6 +11,7 @@ pub mod inspect;
 pub mod place;
 #[cfg(feature = "inspect")]
 pub mod testing;
+pub mod ui_thread;
 
 mod about;
 mod beside;

@@ -269,3 +269,40 @@ fn what_is_stopped_in_the_middle_of_a_statement_leaves_all_as_it_was() {
     assert!(stored.is_ok() && done.into_inner().unwrap()[0].is_cancelled());
     assert_eq!(drawer.count::<Piece>().unwrap(), before.len() as u64 + 1);
 }
+
+#[test]
+fn what_keeps_the_ui_s_thread_waiting_is_reported_once_for_each_place() {
+    let drawer = memory();
+    let elsewhere = drawer.clone();
+    let reports = thread::spawn(move || {
+        let reports = std::rc::Rc::new(std::cell::RefCell::new(Vec::new()));
+        let told = std::rc::Rc::clone(&reports);
+        let asked = elsewhere.clone();
+        velvet_drawer::ui_thread::declare(move |call| {
+            assert_eq!(asked.count::<Piece>().unwrap(), 1, "what reports may use the drawer");
+            told.borrow_mut().push(call.clone());
+        });
+        elsewhere.insert(piece("K-1")).unwrap();
+        for _ in 0..3 {
+            elsewhere.records::<Piece>().filter(|p| p.mark.is("K-1")).collect().unwrap();
+        }
+        elsewhere.read(|view| view.records::<Piece>().collect().and_then(|_| view.count::<Piece>())).unwrap();
+        let later = elsewhere.later(|d| d.count::<Piece>());
+        let mut live = elsewhere.records::<Piece>().watch().unwrap();
+        live.news();
+        live.now();
+        later.wait().unwrap();
+        reports.take()
+    });
+    let reports = reports.join().unwrap();
+    drawer.records::<Piece>().collect().unwrap();
+    let calls: Vec<_> = reports.iter().map(|r| r.call.as_deref().unwrap_or_default()).collect();
+    assert_eq!(calls, ["Drawer::insert", "Records::collect", "Drawer::read", "Later::wait"], "{reports:#?}");
+    let lines: Vec<u32> =
+        reports.iter().map(|r| r.at.as_ref().unwrap().rsplit_once(':').unwrap().1.parse().unwrap()).collect();
+    assert!(
+        lines.is_sorted() && reports.iter().all(|r| r.at.as_ref().unwrap().contains("tests/later.rs")),
+        "{reports:#?}"
+    );
+    assert!(reports[0].to_string().contains("for Drawer::insert, at "), "{}", reports[0]);
+}

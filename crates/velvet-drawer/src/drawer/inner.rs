@@ -14,6 +14,7 @@ use crate::schema::Declared;
 use crate::searching::{self, TextsAtHand};
 use crate::sessions::Recorder;
 use crate::trails::Keeping;
+use crate::ui_thread;
 use std::cell::RefCell;
 use std::collections::BTreeMap;
 use std::panic::Location;
@@ -185,6 +186,7 @@ impl Inner {
     #[inline]
     pub(crate) fn reading<R>(&self, work: impl FnOnce(Scope<'_, Reads>) -> Result<R, Error>) -> Result<R, Error> {
         self.refuse_if_busy_here("read")?;
+        let _waits = ui_thread::watched();
         match self.pool().reader() {
             Ok(reader) => {
                 let work = || work(Scope::new(&reader, self));
@@ -261,6 +263,7 @@ impl Inner {
     /// Runs `work` with the connection that writes.
     pub(crate) fn with_writer<R>(&self, work: impl FnOnce(Scope<'_, Writes>) -> Result<R, Error>) -> Result<R, Error> {
         self.refuse_if_busy_here("write to")?;
+        let _waits = ui_thread::watched();
         if self.in_effect.read_only {
             return Err(self.opened_to_read());
         }

@@ -6,6 +6,7 @@ use super::Drawer;
 use crate::cancel::Cancel;
 use crate::error::{Cause, Error};
 use crate::outcome::Outcome;
+use crate::ui_thread;
 use std::cell::Cell;
 use std::collections::{BTreeMap, VecDeque};
 use std::fmt;
@@ -256,6 +257,7 @@ impl<R> Later<R> {
             let error = Error::new(Cause::Nested, "cannot wait for work that is done later within such work");
             return Err(error.advise("Do it directly, with the drawer that the closure is given"));
         }
+        let _waits = ui_thread::watched();
         self.outcome.wait().unwrap_or_else(|| Err(taken_before()))
     }
 

@@ -11,6 +11,7 @@ pub(crate) use value::LiveValue;
 
 use crate::drawer::{Follower, Inner, Share, Ticket};
 use crate::error::Error;
+use crate::ui_thread;
 use slot::Slot;
 use std::pin::Pin;
 use std::sync::Arc;
@@ -120,6 +121,7 @@ impl<R: Clone + Send + Sync + 'static> Live<R> {
     }
 
     fn wait_until(&mut self, until: Option<Instant>) -> Option<Result<Update<R>, Arc<Error>>> {
+        let _waits = ui_thread::watched();
         let (slot, ticket) = (Arc::clone(&self.slot), Arc::clone(&self.ticket));
         loop {
             let news = slot.wait(self.taken, until, || (ticket.is_paused(), ticket.is_stopped()))?;

@@ -5,6 +5,7 @@ use crate::drawer::Drawer;
 use crate::error::{Cause, Error};
 use crate::outcome::Outcome;
 use crate::schema::Schema;
+use crate::ui_thread;
 use crate::upgrading::{Progress, Watch};
 use std::fmt;
 use std::future::Future;
@@ -64,6 +65,7 @@ impl Opening {
     /// # Errors
     /// As [`Drawer::open`], and when it was cancelled.
     pub fn wait(self) -> Result<Drawer, Error> {
+        let _waits = ui_thread::watched();
         self.shared.outcome.wait().unwrap_or_else(|| Err(taken_before()))
     }
 }
