@@ -27,6 +27,7 @@ mod new_file;
 mod opening;
 mod outcome;
 mod outside;
+mod progress;
 mod reading;
 mod running;
 mod schema;
@@ -49,13 +50,14 @@ pub use error::Error;
 pub use live::{Live, LiveStream, State, Switch, Update};
 pub use opening::{KeptCopy, KeptFor, Opening, Options};
 pub use outside::DanglingFile;
+pub use progress::Progress;
 pub use reading::{
     Explained, Follow, Gather, Going, Groups, Hit, LinkedTo, NestedLink, Only, Readable, Records, Search, Stream, View,
     With,
 };
 pub use schema::{CodeRow, Schema, Upgrade};
 pub use sql::Sql;
-pub use upgrading::{Adopted, Progress, Upgraded, UpgradedVersion};
+pub use upgrading::{Adopted, Upgraded, UpgradedVersion};
 pub use velvet_core::list::{List, Step};
 pub use velvet_core::statement::Trail;
 pub use velvet_core::{

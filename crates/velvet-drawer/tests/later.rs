@@ -7,7 +7,8 @@ use std::sync::atomic::{AtomicUsize, Ordering::SeqCst};
 use std::sync::{Arc, Mutex, mpsc};
 use std::thread;
 use std::time::Duration;
-use velvet_drawer::{Cancel, Drawer, Error, Excerpt, Later};
+use velvet_drawer::inspect::{Exchange, File, Limits, import};
+use velvet_drawer::{Cancel, Drawer, Error, Excerpt, Later, Progress};
 
 const FOR_EVER: Duration = Duration::from_secs(30);
 
@@ -305,4 +306,64 @@ fn what_keeps_the_ui_s_thread_waiting_is_reported_once_for_each_place() {
         "{reports:#?}"
     );
     assert!(reports[0].to_string().contains("for Drawer::insert, at "), "{}", reports[0]);
+}
+
+/// What is told of a work, one line for each thing that is done, with how far that came.
+fn told(work: impl FnOnce()) -> Vec<String> {
+    let all = std::rc::Rc::new(std::cell::RefCell::new(Vec::<Progress>::new()));
+    let told = std::rc::Rc::clone(&all);
+    Progress::told(move |now| told.borrow_mut().push(now.clone()), work);
+    let mut lines: Vec<String> = Vec::new();
+    for Progress { doing, done, of, parts_done, parts, .. } in all.take() {
+        assert!(of.is_none_or(|of| done <= of) && parts_done <= parts, "{doing}: {done} of {of:?}");
+        lines.retain(|line| !line.starts_with(&doing));
+        lines.push(format!("{doing} {done}/{}", of.map_or("?".into(), |of| of.to_string())));
+    }
+    lines
+}
+
+#[test]
+fn long_work_tells_how_far_it_has_come() {
+    let (_folder, path) = folder();
+    let drawer = Drawer::open(&path, schema()).unwrap();
+    let pieces = || (0..2_500).map(|n| Piece { remarks: "x".repeat(900), ..piece(&format!("K-{n}")) });
+    assert_eq!(told(|| drop(drawer.insert_all(pieces()).unwrap())), ["inserting records of piece 2500/2500"]);
+    let refreshed = told(|| assert_eq!(drawer.refresh(pieces()).run().unwrap().unchanged, 2_500));
+    assert_eq!(refreshed[1..], ["comparing records of piece 0/2500", "writing what differs of piece 2500/2500"]);
+    assert!(refreshed[0].starts_with("taking in records of piece "), "{refreshed:?}");
+    let copy = path.with_file_name("copy.drawer");
+    let copied = told(|| drawer.copy_to(&copy).unwrap());
+    let pages = copied[0].strip_prefix("copying ").unwrap().split_once('/').unwrap();
+    assert!(pages.0 == pages.1 && pages.0.parse::<u64>().unwrap() > 500, "{copied:?}");
+    assert_eq!(told(|| drop(drawer.compact().unwrap())), ["compacting 0/?"]);
+    let file = File::open(&path).unwrap();
+    assert!(told(|| drop(file.check(&mut |_| ()).unwrap()))[0].starts_with("checking rows "));
+    let mut out = Vec::new();
+    let exported =
+        told(|| assert_eq!(file.export(&file.table("piece").unwrap(), Exchange::JsonLines, &mut out).unwrap(), 2_500));
+    assert!(exported[0].starts_with("exporting rows "));
+    drawer.remove_all::<Piece>().unwrap();
+    let import = || import(&path, Some("piece"), Exchange::JsonLines, &mut out.as_slice(), &Limits::default());
+    assert!(told(|| assert_eq!(import().unwrap(), 2_500))[0].starts_with("importing rows "));
+    let later = drawer.later(move |d| {
+        let (go_on, wait) = mpsc::channel::<()>();
+        drop(go_on);
+        let all = (0..600).map(|n| {
+            if n == 501 {
+                let _ = wait.recv_timeout(Duration::from_millis(100));
+            }
+            piece(&format!("L-{n}"))
+        });
+        d.insert_all(all).map(|all| all.len())
+    });
+    while later.progress().doing.is_empty() {
+        thread::sleep(Duration::from_millis(1));
+    }
+    assert_eq!((later.progress().doing.as_str(), later.progress().of), ("inserting records of piece", Some(600)));
+    assert_eq!(later.wait().unwrap(), 600);
+
+    let (_folder, path) = folder();
+    Drawer::open(&path, common::versions::schema(1)).unwrap().close().unwrap();
+    let upgraded = told(|| drop(Drawer::open(&path, common::versions::schema(3)).unwrap()));
+    assert!(upgraded.iter().any(|line| line.starts_with("upgrading to version 2 of 3: ")), "{upgraded:?}");
 }

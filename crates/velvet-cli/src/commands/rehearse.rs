@@ -48,9 +48,10 @@ fn progress_bar() -> ProgressBar {
 }
 
 fn show(bar: &ProgressBar, progress: &Progress) {
-    bar.set_message(format!("version {} of {}", progress.version, progress.newest));
-    bar.set_length(progress.rows);
-    bar.set_position(progress.rows_done);
+    let doing = progress.doing.split(": ").next().unwrap_or_default();
+    bar.set_message(doing.trim_start_matches("upgrading to ").to_owned());
+    bar.set_length(progress.of.unwrap_or_default());
+    bar.set_position(progress.done);
 }
 
 fn tell(rehearsal: &Rehearsal) -> Result<(), Failure> {

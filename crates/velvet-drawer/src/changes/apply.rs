@@ -5,6 +5,7 @@ use super::since::{Position, refuse_if_none_is_shared};
 use crate::drawer::{Drawer, Scope, UNTOUCHED, Writes};
 use crate::engine::{Fault, FaultKind};
 use crate::error::{Cause, Error};
+use crate::progress;
 use std::io::BufRead;
 use velvet_core::name::{KEY_COLUMN, quoted};
 use velvet_core::statement::{CHANGES, moment_upon};
@@ -141,7 +142,9 @@ struct LastChange {
 impl Applying<'_> {
     fn all(&mut self, incoming: Vec<(usize, Line)>) -> Result<(), Error> {
         let mut waiting = Vec::new();
-        for (number, line) in incoming {
+        let all = Some(incoming.len() as u64);
+        for (at, (number, line)) in incoming.into_iter().enumerate() {
+            progress::tell(|| "applying changes".to_owned(), at as u64, all);
             if self.decide(&line)? {
                 waiting.push((number, line));
             }

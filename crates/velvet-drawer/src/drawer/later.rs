@@ -6,6 +6,7 @@ use super::Drawer;
 use crate::cancel::Cancel;
 use crate::error::{Cause, Error};
 use crate::outcome::Outcome;
+use crate::progress::Progress;
 use crate::ui_thread;
 use std::cell::Cell;
 use std::collections::{BTreeMap, VecDeque};
@@ -68,6 +69,7 @@ thread_local! {
 pub struct Later<R> {
     outcome: Arc<Outcome<Result<R, Error>>>,
     cancel: Cancel,
+    progress: Arc<Mutex<Progress>>,
     place: Option<(Arc<Shared>, u64, u64)>,
 }
 
@@ -220,13 +222,20 @@ impl Drawer {
         let (outcome, cancel) = (Arc::<Outcome<Result<R, Error>>>::default(), Cancel::default());
         let (lane, number) = (self.handle, drawer.handle);
         let (finished, asked) = (Arc::clone(&outcome), cancel.clone());
+        let progress = Arc::<Mutex<Progress>>::default();
+        let told = Arc::clone(&progress);
         let done = move || {
             let place = drawer.inner.place.clone();
             let result = asked.during(|| {
                 if asked.is_cancelled() {
                     return Err(place.name(Error::new(Cause::Cancelled, "it was cancelled before it began")));
                 }
-                let result = catch_unwind(AssertUnwindSafe(|| work(&drawer)));
+                let result = catch_unwind(AssertUnwindSafe(|| {
+                    Progress::told(
+                        move |now| told.lock().unwrap_or_else(PoisonError::into_inner).clone_from(now),
+                        || work(&drawer),
+                    )
+                }));
                 result.unwrap_or_else(|panic| {
                     Err(place.name(Error::of_panic(&*panic).doing("cannot do what was to be done later")))
                 })
@@ -243,7 +252,7 @@ impl Drawer {
                 None
             }
         };
-        Later { outcome, cancel, place }
+        Later { outcome, cancel, progress, place }
     }
 }
 
@@ -264,6 +273,11 @@ impl<R> Later<R> {
     /// Whether it is done, well or not.
     pub fn is_finished(&self) -> bool {
         self.outcome.is_finished()
+    }
+
+    /// How far it has come, where what it does tells; see [`Progress`].
+    pub fn progress(&self) -> Progress {
+        self.progress.lock().unwrap_or_else(PoisonError::into_inner).clone()
     }
 
     /// Asks it to end, also in the middle of a long statement. What it has not committed is rolled back, and it fails with

@@ -1,6 +1,7 @@
 //! A complete copy of a file, also of one that is open.
 
 use super::{Connection, Fault, FaultKind, Opener};
+use crate::progress;
 use rusqlite::backup::{Backup, StepResult};
 use std::fs::File;
 use std::hash::{BuildHasher, Hasher, RandomState};
@@ -14,7 +15,7 @@ const WAIT: Duration = Duration::from_secs(5);
 /// How long to wait until trying again where somebody has the file just now.
 const BETWEEN_ATTEMPTS: Duration = Duration::from_millis(4);
 
-/// How many pages to copy before others get a turn.
+/// How many pages to copy before others get a turn, and it is told how far it has come.
 const PAGES: i32 = 4096;
 
 /// Copies what the file at `path` holds, what stands in the write-ahead log beside it included, to a new file at `to`. The copy is one
@@ -30,7 +31,11 @@ pub(crate) fn copy_from(source: &Connection, to: &Path) -> Result<(), Fault> {
     let deadline = Instant::now() + WAIT;
     loop {
         source.refuse_if_cancelled()?;
-        match backup.step(PAGES)? {
+        let copied = backup.step(PAGES)?;
+        let at = backup.progress();
+        let [left, all] = [at.remaining, at.pagecount].map(|pages| u64::try_from(pages).unwrap_or_default());
+        progress::tell(|| "copying".to_owned(), all.saturating_sub(left), Some(all));
+        match copied {
             StepResult::Done => break,
             StepResult::More => {}
             _ if Instant::now() < deadline => std::thread::sleep(BETWEEN_ATTEMPTS),

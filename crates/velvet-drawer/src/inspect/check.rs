@@ -4,6 +4,7 @@ use super::file::File;
 use crate::about::About;
 use crate::engine::{Connection, Fault, FaultKind};
 use crate::error::Error;
+use crate::progress;
 use crate::searching;
 use serde::Serialize;
 use std::fmt;
@@ -197,6 +198,7 @@ fn values(
             }
         }
         checked.rows += 1;
+        progress::tell(|| "checking rows".to_owned(), checked.rows, None);
         if checked.rows.is_multiple_of(ROWS_BETWEEN) {
             looked_at(checked.rows);
         }

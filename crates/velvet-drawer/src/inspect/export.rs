@@ -4,6 +4,7 @@ use super::file::{File, FoundColumn, FoundTable};
 use super::rows::Page;
 use crate::engine::{Entry, EntryKind, MADE, marking};
 use crate::error::Error;
+use crate::progress;
 use std::io::{self, BufWriter, Write};
 use velvet_core::exchange::{to_field, write_json};
 use velvet_core::name::quoted;
@@ -216,6 +217,7 @@ impl File {
         let mut rows = 0;
         let page = Page { columns, ..Page::default() };
         self.rows(table, &page, &mut |row| {
+            progress::tell(|| "exporting rows".to_owned(), rows, None);
             rows += 1;
             each(row)
         })?;

@@ -6,6 +6,7 @@ use super::file::{File, FoundTable, is_text};
 use crate::engine::{Connection, Fault, FaultKind, Opener};
 use crate::error::{Cause, Doing, Error};
 use crate::new_file;
+use crate::progress;
 use serde::Deserialize;
 use serde_json::value::RawValue;
 use std::collections::{BTreeMap, HashMap};
@@ -196,6 +197,7 @@ impl Importing<'_> {
         rows: impl Iterator<Item = Result<String, Error>>,
     ) -> Result<(), Error> {
         for (at, row) in rows.enumerate() {
+            progress::tell(|| "importing rows".to_owned(), at as u64, None);
             let row = row?;
             if row.trim().is_empty() {
                 continue;

@@ -391,7 +391,7 @@ impl Options {
     /// let opening = Drawer::options().open_in_background(path, Schema::new("kilnbook").record::<Glaze>());
     /// while !opening.is_finished() {
     ///     let progress = opening.progress();
-    ///     println!("{} of {}", progress.versions_done, progress.versions);
+    ///     println!("{} of {}", progress.parts_done, progress.parts);
     /// }
     /// let drawer = opening.wait()?;
     /// # Ok::<(), velvet_drawer::Error>(())

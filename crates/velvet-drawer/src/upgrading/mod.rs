@@ -7,7 +7,6 @@ mod rebuild;
 mod space;
 
 pub use adopt::Adopted;
-pub use progress::Progress;
 
 pub(crate) use adopt::{Conversions, adopt};
 pub(crate) use progress::Watch;

@@ -2,28 +2,10 @@
 
 use crate::cancel::Cancel;
 use crate::error::{Cause, Error};
+use crate::progress::{self, Progress};
 use std::sync::{Mutex, PoisonError};
 use std::thread;
 use std::time::Duration;
-
-/// How far an upgrade has come.
-#[derive(Clone, Debug, Default, PartialEq, Eq)]
-pub struct Progress {
-    /// The version that it is on the way to.
-    pub version: u32,
-    /// The version that it ends at.
-    pub newest: u32,
-    /// How many versions are done.
-    pub versions_done: usize,
-    /// How many versions there are to go through in all.
-    pub versions: usize,
-    /// What it is doing, in words.
-    pub doing: String,
-    /// How many rows of the table at hand are done.
-    pub rows_done: u64,
-    /// How many rows the table at hand has.
-    pub rows: u64,
-}
 
 /// Follows an upgrade from outside.
 #[derive(Default)]
@@ -68,19 +50,19 @@ impl Watch {
 
     pub(super) fn begin(&self, version: u32, newest: u32, versions: usize, doing: &str) -> Result<(), Error> {
         self.update(|p| {
-            let versions_done = p.versions_done;
-            *p = Progress { version, newest, versions_done, versions, doing: doing.to_owned(), rows_done: 0, rows: 0 };
+            let doing = format!("upgrading to version {version} of {newest}: {doing}");
+            *p = Progress { doing, parts: versions, parts_done: p.parts_done, ..Progress::default() };
         });
         self.go_on()
     }
 
     pub(super) fn rows(&self, done: u64, of: u64) -> Result<(), Error> {
-        self.update(|p| (p.rows_done, p.rows) = (done, of));
+        self.update(|p| (p.done, p.of) = (done, Some(of)));
         self.go_on()
     }
 
     pub(super) fn finished_version(&self) -> Result<(), Error> {
-        self.update(|p| p.versions_done += 1);
+        self.update(|p| p.parts_done += 1);
         if let Some(slow) = self.slow {
             // In short naps, so that a cancel is not kept waiting.
             let nap = Duration::from_millis(10);
@@ -89,8 +71,8 @@ impl Watch {
                 self.go_on()?;
             }
         }
-        let Progress { versions_done, versions, .. } = self.progress();
-        if self.fail_after.is_some_and(|after| versions_done >= after.clamp(1, versions.max(1))) {
+        let Progress { parts_done, parts, .. } = self.progress();
+        if self.fail_after.is_some_and(|after| parts_done >= after.clamp(1, parts.max(1))) {
             return Err(Error::new(
                 Cause::Own,
                 "the upgrade fails because the developer asked for it (Options::fail_upgrade)",
@@ -100,10 +82,14 @@ impl Watch {
     }
 
     fn update(&self, change: impl FnOnce(&mut Progress)) {
-        let mut progress = self.progress.lock().unwrap_or_else(PoisonError::into_inner);
-        change(&mut progress);
+        let now = {
+            let mut progress = self.progress.lock().unwrap_or_else(PoisonError::into_inner);
+            change(&mut progress);
+            progress.clone()
+        };
         if let Some(tell) = &self.tell {
-            tell(&progress);
+            tell(&now);
         }
+        progress::tell_all(&now);
     }
 }

@@ -6,6 +6,7 @@ use crate::cancel::Cancel;
 use crate::drawer::{Drawer, OpenRead, Place, UNTOUCHED};
 use crate::engine::{Connection, Fault, Opener, Pages};
 use crate::error::{Cause, Doing, Error};
+use crate::progress;
 use crate::space;
 use std::path::Path;
 use std::time::Duration;
@@ -112,6 +113,7 @@ pub fn compact_file(path: impl AsRef<Path>, cancel: &Cancel) -> Result<(Space, S
 }
 
 fn compacted(connection: &Connection, ours: bool) -> Result<Space, Fault> {
+    progress::tell(|| "compacting".to_owned(), 0, None);
     connection.compact()?;
     if ours {
         // Writing the file anew counts as a change of structure, which the next open would look into.

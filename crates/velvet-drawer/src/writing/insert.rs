@@ -4,6 +4,7 @@ use super::{clash, misfit};
 use crate::drawer::{Drawer, Scope, Writes};
 use crate::engine::Statement;
 use crate::error::Error;
+use crate::progress;
 use velvet_core::{Key, Record, Stored};
 
 impl Drawer {
@@ -50,15 +51,21 @@ impl Scope<'_, Writes> {
 
     pub(crate) fn insert_all<T: Record>(self, records: impl IntoIterator<Item = T>) -> Result<Vec<Stored<T>>, Error> {
         let records = records.into_iter();
-        let mut all = Vec::with_capacity(records.size_hint().0.min(FORESEEN));
+        let (least, most) = records.size_hint();
+        let foreseen = most.filter(|most| *most == least).map(|most| most as u64);
+        let mut all = Vec::with_capacity(least.min(FORESEEN));
         let insert = &T::statements().insert;
         let doing = || format!("cannot insert records of {}", T::TABLE);
         let mut statement = self.doing(doing, || Ok(self.connection.prepare(insert)?))?;
         for (position, record) in records.enumerate() {
+            if position % progress::ROWS == 0 {
+                progress::tell(|| format!("inserting records of {}", T::TABLE), position as u64, foreseen);
+            }
             let doing = || format!("cannot insert record {} of the {} given", position + 1, T::TABLE);
             let key = self.doing(doing, || self.insert_by(&mut statement, &record))?;
             all.push(Stored::new(key, record));
         }
+        progress::tell(|| format!("inserting records of {}", T::TABLE), all.len() as u64, Some(all.len() as u64));
         Ok(all)
     }
 

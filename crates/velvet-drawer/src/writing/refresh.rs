@@ -5,6 +5,7 @@ use crate::about::About;
 use crate::cancel::Cancel;
 use crate::drawer::{Alone, Drawer, MayWrite, Scope, UNTOUCHED, Writes};
 use crate::error::{Cause, Doing, Error};
+use crate::progress;
 use jiff::Timestamp;
 use std::collections::HashMap;
 use std::fmt;
@@ -159,7 +160,12 @@ impl<T: Record, I: IntoIterator<Item = T>, A: MayWrite> Refresh<T, I, A> {
     pub fn run(self) -> Result<Refreshed, Error> {
         let Refresh { at, incoming, by, within, remove_absent } = self;
         let cancel = Cancel::here();
-        let goes_on = |_: &T| !cancel.as_ref().is_some_and(Cancel::is_cancelled);
+        let mut come = 0;
+        let goes_on = |_: &T| {
+            progress::tell(|| format!("taking in records of {}", T::TABLE), come, None);
+            come += 1;
+            !cancel.as_ref().is_some_and(Cancel::is_cancelled)
+        };
         // What comes from a network may take long; nobody waits for it to write.
         let incoming: Vec<T> = incoming.into_iter().take_while(goes_on).collect();
         if cancel.is_some_and(|cancel| cancel.is_cancelled()) {
@@ -192,7 +198,10 @@ impl<T: Record> Refreshing<'_, T> {
         self.scope.refuse_if_not_unique::<T>(&names)?;
         self.scope.doing(doing::<T>, || {
             let mut expected = self.by_key()?;
+            let all = Some(self.incoming.len() as u64);
+            progress::tell(|| format!("comparing records of {}", T::TABLE), 0, all);
             let found = self.compare(&mut expected, within)?;
+            progress::tell(|| format!("writing what differs of {}", T::TABLE), found.unchanged, all);
             let mut report =
                 Refreshed { unchanged: found.unchanged, changed: found.changed.len() as u64, ..Refreshed::default() };
             report.removed = self.remove(&found.absent)?;

@@ -1,0 +1,85 @@
+//! How far long work has come.
+
+use std::cell::RefCell;
+use std::time::{Duration, Instant};
+
+/// How far long work has come.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+#[non_exhaustive]
+pub struct Progress {
+    /// What is being done, in words; empty before it has begun.
+    pub doing: String,
+    /// How much of that is done: rows, or pages of a file.
+    pub done: u64,
+    /// Of how much; nothing where that is not known.
+    pub of: Option<u64>,
+    /// How many parts are done, where there are several, such as the versions of an upgrade.
+    pub parts_done: usize,
+    /// How many parts there are in all.
+    pub parts: usize,
+}
+
+type Tell = Box<dyn FnMut(&Progress)>;
+
+struct Teller {
+    tell: Tell,
+    told: Option<(Instant, String)>,
+}
+
+thread_local! {
+    /// Who is told of the work of this thread.
+    static TELLER: RefCell<Option<Teller>> = const { RefCell::new(None) };
+}
+
+/// How often it is told of one thing.
+const BETWEEN: Duration = Duration::from_millis(50);
+
+/// After how many rows to look whether it is time to tell.
+pub(crate) const ROWS: usize = 500;
+
+impl Progress {
+    /// Runs `work` on this thread, and hands how far what it does with drawers has come to `tell`: upgrading, inserting many, refreshing, applying
+    /// changes, copying, compacting, importing, exporting, checking. For work on other threads there are
+    /// [`Later::progress`](crate::Later::progress) and [`Opening::progress`](crate::Opening::progress).
+    ///
+    /// ```
+    /// # use velvet_drawer::{Drawer, Progress, Record, Schema};
+    /// # #[derive(Record)] struct Piece { mark: String }
+    /// # let drawer = Drawer::in_memory(Schema::new("kilnbook").record::<Piece>())?;
+    /// let pieces = (0..2_000).map(|n| Piece { mark: format!("K-{n}") });
+    /// Progress::told(|at| println!("{}: {} of {:?}", at.doing, at.done, at.of), || drawer.insert_all(pieces))?;
+    /// # Ok::<(), velvet_drawer::Error>(())
+    /// ```
+    pub fn told<R>(tell: impl FnMut(&Progress) + 'static, work: impl FnOnce() -> R) -> R {
+        let _before = Before(TELLER.replace(Some(Teller { tell: Box::new(tell), told: None })));
+        work()
+    }
+}
+
+/// Puts back who was told before, also when the work panics.
+struct Before(Option<Teller>);
+
+impl Drop for Before {
+    fn drop(&mut self) {
+        TELLER.set(self.0.take());
+    }
+}
+
+/// This much is done of something.
+pub(crate) fn tell(doing: impl FnOnce() -> String, done: u64, of: Option<u64>) {
+    if TELLER.with_borrow(Option::is_some) {
+        tell_all(&Progress { doing: doing(), done, of, ..Progress::default() });
+    }
+}
+
+/// As [`tell`], where there are parts.
+pub(crate) fn tell_all(progress: &Progress) {
+    // What is told may itself use a drawer.
+    let Some(mut teller) = TELLER.take() else { return };
+    let is_soon = |(at, doing): &(Instant, String)| at.elapsed() < BETWEEN && *doing == progress.doing;
+    if !teller.told.as_ref().is_some_and(is_soon) || progress.of == Some(progress.done) {
+        (teller.tell)(progress);
+        teller.told = Some((Instant::now(), progress.doing.clone()));
+    }
+    TELLER.set(Some(teller));
+}
