@@ -67,7 +67,7 @@ fn draw(list: &List<Stored<Piece>>, steps: &[Step], is_first: bool) -> io::Resul
 
 fn main() -> Result<(), Box<dyn std::error::Error>> {
     if let Some(path) = std::env::args_os().nth(1) {
-        return Ok(throw(&open(Path::new(&path))?, "Otherprocess")?);
+        return Ok(throw(&open(Path::new(&path))?, "Uma, in another process")?);
     }
     let folder = tempfile::tempdir()?;
     let path = folder.path().join("kiln.drawer");

@@ -97,8 +97,7 @@ fn a_panic_is_an_error_there_and_too_much_is_said() {
     let drawer = memory();
     let failed = drawer.later(|_| -> Result<(), Error> { panic!("no more shelves") }).wait().unwrap_err();
     assert!(failed.is_own() && failed.to_string().contains("no more shelves"), "{failed}");
-    let failed =
-        drawer.later(|d| d.write(|tx| tx.insert(piece("K-1")).map(|_| panic!("too heavy"))).map(|()| ())).wait();
+    let failed = drawer.later(|d| d.write(|tx| tx.insert(piece("K-1")).map(|_| panic!("too heavy")))).wait();
     assert!(failed.unwrap_err().is_own());
     let nested = drawer.later(|d| d.later(|d| d.count::<Piece>()).wait()).wait().unwrap_err();
     assert!(nested.is_nested(), "{nested}");
@@ -206,7 +205,7 @@ fn what_is_stopped_in_the_middle_of_a_statement_leaves_all_as_it_was() {
             Box::new(|| {
                 drawer.write(|tx| {
                     tx.insert(piece("before it"))?;
-                    tx.sql(&format!(
+                    tx.sql(format!(
                         "insert into piece (mark, stage, remarks) {}",
                         ENDLESS.replace("select count(*) as i", "select i, 'thrown', ''")
                     ))

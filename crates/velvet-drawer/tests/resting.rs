@@ -68,7 +68,7 @@ fn in_the_background_nothing_is_held_and_all_is_merged_and_it_can_be_used_all_th
     drawer.going_to_background(FOR_EVER).unwrap();
     drawer.close().unwrap();
     let sessions = File::open(&path).unwrap().sessions(1).unwrap();
-    assert!(matches!(sessions[0].end, SessionEnd::Closed { .. }), "{sessions:?}");
+    assert!(matches!(sessions[0].end, SessionEnd::Closed), "{sessions:?}");
     let written = sessions[0].wrote.iter().find(|w| w.table == "piece").unwrap();
     assert_eq!((written.inserted, sessions[0].background.len()), (206, 4));
     assert!(!pieces.any(|update| update.is_err()) && pieces.is_over());

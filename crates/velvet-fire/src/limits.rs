@@ -22,8 +22,7 @@ pub(crate) fn run(trial: &mut Trial) {
             Ok(model) => {
                 trial.count("records", model.len() as u64);
                 for (form, through) in FORMS {
-                    let holds =
-                        through(&path, &place.join(form)).and_then(|(found, has_keys)| Ok(is(&model, found, has_keys)));
+                    let holds = through(&path, &place.join(form)).map(|(found, has_keys)| is(&model, found, has_keys));
                     trial.count("forms", 1);
                     match holds {
                         Ok(true) => {}
