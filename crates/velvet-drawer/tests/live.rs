@@ -396,7 +396,7 @@ fn nothing_is_told_of_commits_that_change_nothing_of_the_result() {
         drawer.records::<Piece>().filter(|p| p.grams.at_least(600)).sort_by(|p| p.mark.ascending()).watch().unwrap();
     let mut linked = drawer.records::<Piece>().filter(|p| p.glaze.which(|g| g.name.is("Shino"))).watch().unwrap();
     let mut count = drawer.watch(|view| view.count::<Piece>()).unwrap();
-    (loaded(&mut heavy), loaded(&mut linked), loaded(&mut count));
+    drop((loaded(&mut heavy), loaded(&mut linked), loaded(&mut count)));
     drawer.insert(glaze("Celadon")).unwrap();
     let light = drawer.insert(Piece { grams: Some(1), ..piece("K-2") }).unwrap();
     drawer.change(bowl.key(), |p| p.grams = Some(640)).unwrap();
@@ -482,7 +482,7 @@ fn it_rests_while_paused_and_while_the_app_is_in_the_background() {
     let drawer = Drawer::open(&path, schema()).unwrap();
     let mut list = drawer.records::<Piece>().watch().unwrap();
     let mut other = drawer.records::<Piece>().watch().unwrap();
-    (loaded(&mut list), loaded(&mut other));
+    drop((loaded(&mut list), loaded(&mut other)));
     for round in 0..2_usize {
         let hide = |is: bool| match (round, is) {
             (0, true) => list.pause(),
@@ -677,7 +677,7 @@ fn cascades_triggers_and_tables_that_were_not_read_before_are_heard_of() {
         .watch(|view| if view.records::<Glaze>().any()? { Ok(None) } else { Ok(Some(view.count::<Photo>()?)) })
         .unwrap();
     assert!(loaded(&mut unglazed).result.is_empty() && loaded(&mut either).result.is_none());
-    (loaded(&mut photos), loaded(&mut glazes));
+    drop((loaded(&mut photos), loaded(&mut glazes)));
     drawer.remove(shino.key()).unwrap();
     assert_eq!(loaded(&mut unglazed).result.len(), 1, "the link was cleared");
     assert_eq!(loaded(&mut either).result, Some(1));
