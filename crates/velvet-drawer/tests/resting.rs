@@ -109,15 +109,21 @@ fn works_are_finished_or_parked_within_the_time_that_there_is() {
     assert!(next.wait().is_ok() && parked.wait().is_ok());
 
     // What the app's own code holds is said, and given back when it lets go.
+    drawer.insert(glaze("Celadon")).unwrap();
     drawer
         .read(|view| {
             view.count::<Piece>()?;
+            other.insert_all((0..3).map(|n| glaze(&n.to_string()))).unwrap_err();
+            let writes = other.clone();
+            thread::spawn(move || writes.insert(glaze("while it is read")).unwrap()).join().unwrap();
             let resting = other.clone();
             let resting = thread::spawn(move || resting.going_to_background(FOR_EVER).unwrap()).join().unwrap();
             assert!(resting.open_reads.len() == 1 && resting.open_reads[0].at.file().ends_with("resting.rs"));
+            assert!(resting.wal > 0, "what an older state is read beside stays in the log");
             Ok(())
         })
         .unwrap();
+    assert_eq!(handles(&path), 0, "whoever has read closes what was kept open for it");
     drawer.insert(glaze("Shino")).unwrap();
     drawer
         .write(|tx| {
@@ -129,7 +135,7 @@ fn works_are_finished_or_parked_within_the_time_that_there_is() {
             Ok(())
         })
         .unwrap();
-    assert_eq!((drawer.count::<Piece>().unwrap(), drawer.count::<Glaze>().unwrap()), (4, 2));
+    assert_eq!((drawer.count::<Piece>().unwrap(), drawer.count::<Glaze>().unwrap()), (4, 4));
 }
 
 #[test]

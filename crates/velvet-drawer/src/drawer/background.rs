@@ -69,7 +69,8 @@ impl Drawer {
                 None => return Err(inner.held_by_another_thread()),
             }
         }
-        Ok(Resting { waiting, going_on, open_reads: inner.open_reads(), wal: inner.pool().log_bytes() })
+        let wal = if inner.path().is_some() { inner.pool().log_left() } else { 0 };
+        Ok(Resting { waiting, going_on, open_reads: inner.open_reads(), wal })
     }
 
     /// The app is in the foreground again: works and live results go on, each result with one update, if anything changed; see

@@ -2,6 +2,7 @@
 
 use super::open_here::OpenHere;
 use super::{Connection, Displaced, Fault, FaultKind, InPlace, Opener, Written};
+use crate::beside::with_companions;
 use std::ops::Deref;
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Arc, Mutex, PoisonError};
@@ -170,6 +171,12 @@ impl Pool {
         self.looked_at().unwrap_or_default()
     }
 
+    /// How large the log is that was left when all was closed that could be.
+    pub(crate) fn log_left(&self) -> u64 {
+        let log = with_companions(&self.opener.path).nth(1);
+        log.and_then(|log| log.metadata().ok()).map_or(0, |log| log.len())
+    }
+
     /// The file that it has open, and its log; nothing for one in memory.
     pub(crate) fn in_place(&self) -> Option<InPlace> {
         self.opener.in_place.clone()
@@ -243,7 +250,7 @@ impl Deref for Reader<'_> {
 impl Drop for Reader<'_> {
     fn drop(&mut self) {
         let mut idle = self.pool.readers.lock().unwrap_or_else(PoisonError::into_inner);
-        if idle.len() < IDLE_READERS {
+        if idle.len() < IDLE_READERS && !self.pool.is_resting.load(Ordering::Acquire) {
             idle.extend(self.connection.take());
         }
     }

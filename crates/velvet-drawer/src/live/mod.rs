@@ -162,6 +162,7 @@ impl<R: Clone + Send + Sync + 'static> Iterator for Live<R> {
 impl<R> Drop for Live<R> {
     fn drop(&mut self) {
         self.ticket.stop();
+        self.slot.forget(Arc::as_ptr(&self.ticket).addr());
     }
 }
 

@@ -87,6 +87,11 @@ impl<R> Slot<R> {
         self.held().is_over
     }
 
+    /// Wakes this one no more.
+    pub(super) fn forget(&self, who: usize) {
+        self.held().wakers.remove(&who);
+    }
+
     /// Wakes this one with the next change.
     pub(super) fn wake_later(&self, who: usize, waker: &Waker) {
         self.held().wakers.insert(who, waker.clone());
