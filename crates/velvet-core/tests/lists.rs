@@ -33,11 +33,10 @@ fn shown(list: &List<u32>) -> Vec<(i64, u32)> {
 /// Does the steps on a list, as a screen would.
 fn done(steps: &[Step], before: &List<u32>, after: &List<u32>) -> Vec<(i64, u32)> {
     let mut screen = shown(before);
-    let value = |number: i64| after.iter().zip(after.numbers()).find(|(_, n)| *n == number).map(|(v, _)| *v).unwrap();
     for step in steps {
         match *step {
             Step::Removed { at, number } => assert_eq!(screen.remove(at).0, number),
-            Step::Added { at, number } => screen.insert(at, (number, value(number))),
+            Step::Added { at, number } => screen.insert(at, (number, after[at])),
             Step::Moved { from, to, number } => {
                 let moved = screen.remove(from);
                 assert!(moved.0 == number && from != to);
@@ -45,7 +44,7 @@ fn done(steps: &[Step], before: &List<u32>, after: &List<u32>) -> Vec<(i64, u32)
             }
             Step::Changed { at, number } => {
                 assert_eq!(screen[at].0, number);
-                screen[at].1 = value(number);
+                screen[at].1 = after[at];
             }
         }
     }

@@ -18,6 +18,7 @@ mod kills;
 mod limits;
 mod looks;
 mod model;
+mod screens;
 mod texts;
 mod trial;
 #[path = "../../velvet-drawer/tests/common/versions.rs"]
@@ -76,6 +77,8 @@ enum Named {
     Crafted,
     /// Texts that are read: histories, changes, rows, statements, conditions, searches
     Texts,
+    /// Lists that follow a drawer while threads and processes write, are killed, and reads fail
+    Screens,
     /// Values at their limits, through every form in which they are kept, copied, told and read again
     Limits,
     /// Many small transactions, and many opens, in flat memory
@@ -108,6 +111,7 @@ fn run(named: Named, rounds: Rounds, seed: Option<u64>) -> bool {
         Named::Mutants => looks::mutants(&mut trial),
         Named::Crafted => looks::crafted(&mut trial),
         Named::Texts => texts::run(&mut trial),
+        Named::Screens => screens::run(&mut trial),
         Named::Limits => limits::run(&mut trial),
         Named::Endurance => endurance::run(&mut trial),
     }

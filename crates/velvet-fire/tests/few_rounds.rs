@@ -42,6 +42,11 @@ fn texts_are_changed() {
 }
 
 #[test]
+fn screens_follow() {
+    holds("screens", 8);
+}
+
+#[test]
 fn values_at_their_limits_pass_through_every_form() {
     holds("limits", 6);
 }

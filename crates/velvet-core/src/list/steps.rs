@@ -52,7 +52,8 @@ struct Unit {
 impl<R> List<R> {
     /// What changed since another state of this list. What both share is not looked at.
     ///
-    /// Removals come first, from the back; then, from the front, what came in, moved or changed.
+    /// Removals come first, from the back; then what moved; then, from the front, what came in; and last what changed. So the places of what came in or
+    /// changed are places of this list.
     pub fn steps_since(&self, before: &List<R>) -> Vec<Step> {
         if Arc::ptr_eq(&self.chunks, &before.chunks) {
             return Vec::new();
@@ -72,26 +73,29 @@ impl<R> List<R> {
             steps.push(Step::Removed { at: places.before(*at), number });
             places.remove(*at);
         }
-        for (unit, at) in (0..new.len()).map(|unit| (unit, new_at[unit])) {
-            let Some((number, hash)) = new[unit].row else { continue };
-            let Some(from) = came_from[unit] else {
-                steps.push(Step::Added { at: places.before(at), number });
-                places.put(at);
-                continue;
-            };
-            if !stays[unit] {
-                let was = places.before(old_at[from]);
-                places.remove(old_at[from]);
-                let to = places.before(at);
-                places.put(at);
-                if was != to {
-                    steps.push(Step::Moved { from: was, to, number });
-                }
-            }
-            if old[from].row.is_some_and(|(_, before)| before != hash) {
-                steps.push(Step::Changed { at: places.before(at), number });
+        for unit in (0..new.len()).filter(|unit| !stays[*unit]) {
+            let (Some((number, _)), Some(from)) = (new[unit].row, came_from[unit]) else { continue };
+            let was = places.before(old_at[from]);
+            places.remove(old_at[from]);
+            let to = places.before(new_at[unit]);
+            places.put(new_at[unit]);
+            if was != to {
+                steps.push(Step::Moved { from: was, to, number });
             }
         }
+        // What was there before is in its order now, so what comes in has its place in the end.
+        let (mut at, mut changed) = (0, Vec::new());
+        for (unit, from) in new.iter().zip(&came_from) {
+            match (unit.row, from) {
+                (Some((number, _)), None) => steps.push(Step::Added { at, number }),
+                (Some((number, hash)), Some(from)) if old[*from].row.is_some_and(|(_, before)| before != hash) => {
+                    changed.push(Step::Changed { at, number });
+                }
+                _ => {}
+            }
+            at += unit.length;
+        }
+        steps.extend(changed);
         steps
     }
 }
@@ -177,7 +181,9 @@ impl Places {
         for at in 0..new.len() {
             match came_from[at].filter(|_| stays[at]) {
                 Some(from) => anchor = from + 1,
-                None => behind[anchor].push(at),
+                // What comes in is not there while others move.
+                None if came_from[at].is_some() => behind[anchor].push(at),
+                None => {}
             }
         }
         let (mut old_at, mut new_at, mut next) = (Vec::with_capacity(old.len()), vec![0; new.len()], 0);

@@ -19,7 +19,8 @@ pub struct Update<R> {
 impl<R> Update<List<R>> {
     /// What changed since the list that was taken before, to be done on that one step after the other. Of a first list, it is that all came in.
     ///
-    /// Removals come first, from the back; then, from the front, what came in, moved or changed.
+    /// Removals come first, from the back; then what moved; then, from the front, what came in; and last what changed. So the places of what came in or
+    /// changed are places of the result.
     ///
     /// ```
     /// # use velvet_drawer::{Drawer, Record, Schema, Step};
