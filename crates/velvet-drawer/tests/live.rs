@@ -2,7 +2,7 @@
 
 mod common;
 
-use common::everything::{self, Everything, Form};
+use common::everything::{self, Everything, Form, Owner};
 use common::{Glaze, Photo, Piece, Recipe, Stage, folder, glaze, memory, other_program, piece, schema};
 use proptest::prelude::*;
 use std::cmp::Ordering;
@@ -10,7 +10,8 @@ use std::sync::atomic::{AtomicBool, AtomicU32, Ordering::Relaxed};
 use std::sync::{Arc, mpsc};
 use std::thread;
 use std::time::{Duration, Instant};
-use velvet_drawer::{Drawer, Error, Key, List, Live, Records, State, Step, TextOrder, Update};
+use velvet_drawer::inspect::{Exchange, Limits, import};
+use velvet_drawer::{Drawer, Error, Key, List, Live, Position, Records, State, Step, TextOrder, Update};
 
 /// Long enough for anything: nothing here is measured, but a result that never comes must fail a test.
 const FOR_EVER: Duration = Duration::from_secs(30);
@@ -691,4 +692,34 @@ fn cascades_triggers_and_tables_that_were_not_read_before_are_heard_of() {
     let expected = drawer.records::<Glaze>().collect().unwrap();
     assert_eq!(expected.len(), 2);
     screen.until(&expected);
+}
+
+#[test]
+fn changes_of_other_devices_imports_and_a_schema_with_every_kind_of_column_are_commits_like_any_other() {
+    let (_folder, path) = folder();
+    let one = Drawer::in_memory(everything::schema()).unwrap();
+    let options = Drawer::options().others_noticed_within(Duration::from_millis(5));
+    let other = options.open(&path, everything::schema()).unwrap();
+    let mut all = Screen::of(other.records::<Everything>().sort_by(|e| e.title.ascending()).watch());
+    let mut owners = Screen::of(other.records::<Owner>().watch());
+    let owner = one.insert(Owner { name: "Ada".into() }).unwrap();
+    one.insert_all([Everything { owner: Some(owner.key()), ..everything::plain(1) }, everything::plain(2)]).unwrap();
+    let mut lines = Vec::new();
+    let next = one.changes_since(Position::START).write_json_lines(&mut lines).unwrap();
+    other.apply_changes(lines.as_slice()).from("one").run().unwrap();
+    all.until(&other.records::<Everything>().collect().unwrap());
+    owners.until(&other.records::<Owner>().collect().unwrap());
+    assert_eq!((all.shown.len(), owners.shown.len()), (2, 1));
+    one.remove(owner.key()).unwrap();
+    let mut lines = Vec::new();
+    one.changes_since(next).write_json_lines(&mut lines).unwrap();
+    other.apply_changes(lines.as_slice()).from("one").run().unwrap();
+    owners.until(&[]);
+    all.until(&other.records::<Everything>().collect().unwrap());
+    assert_eq!(all.shown.len(), 1, "what linked to it went with it");
+
+    let rows = "{\"name\":\"Ida\"}\n{\"name\":\"Uma\"}\n";
+    import(&path, Some("owner"), Exchange::JsonLines, &mut rows.as_bytes(), &Limits::default()).unwrap();
+    owners.until(&other.records::<Owner>().collect().unwrap());
+    assert_eq!(owners.shown.len(), 2);
 }

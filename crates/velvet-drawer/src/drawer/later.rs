@@ -204,13 +204,14 @@ impl Drawer {
     /// ```
     /// # use velvet_drawer::{Drawer, Record, Schema};
     /// # #[derive(Record)] struct Piece { mark: String }
-    /// # let drawer = Drawer::in_memory(Schema::new("kilnbook").record::<Piece>())?;
-    /// # pollster::block_on(async {
+    /// # let drawer = Drawer::in_memory(Schema::new("kilnbook").record::<Piece>()).unwrap();
+    /// # let done: Result<(), velvet_drawer::Error> = pollster::block_on(async {
     /// let piece = Piece { mark: "K-1".into() };
     /// let bowl = drawer.later(move |d| d.insert(piece)).await?;
     /// let count = drawer.later(|d| d.count::<Piece>()).wait()?;
     /// # assert!(count == 1 && bowl.mark == "K-1");
-    /// # Ok::<(), velvet_drawer::Error>(()) })
+    /// # Ok(()) });
+    /// # done.unwrap();
     /// ```
     #[doc(alias = "async")]
     #[track_caller]
