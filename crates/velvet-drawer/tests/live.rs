@@ -723,3 +723,28 @@ fn changes_of_other_devices_imports_and_a_schema_with_every_kind_of_column_are_c
     owners.until(&other.records::<Owner>().collect().unwrap());
     assert_eq!(owners.shown.len(), 2);
 }
+
+#[test]
+fn what_is_committed_to_a_table_while_it_is_read_for_the_first_time_is_not_missed() {
+    let (_folder, path) = folder();
+    let drawer = Drawer::open(&path, schema()).unwrap();
+    let (bowl, shino) = (drawer.insert(piece("K-1")).unwrap(), drawer.insert(glaze("Shino")).unwrap());
+    let ((begin, begun), (go_on, wait)) = (mpsc::channel::<()>(), mpsc::channel::<()>());
+    let mut photos = drawer
+        .watch(move |view| {
+            if view.records::<Glaze>().any()? {
+                return Ok(None);
+            }
+            let _ = begin.send(());
+            let _ = wait.recv_timeout(FOR_EVER);
+            Ok(Some(view.count::<Photo>()?))
+        })
+        .unwrap();
+    assert_eq!(loaded(&mut photos).result, None);
+    drawer.remove(shino.key()).unwrap();
+    begun.recv_timeout(FOR_EVER).unwrap();
+    drawer.insert(Photo { piece: bowl.key(), side: "front".into() }).unwrap();
+    drop(go_on);
+    assert_eq!(loaded(&mut photos).result, Some(0), "the state that it was read from");
+    assert_eq!(loaded(&mut photos).result, Some(1));
+}
