@@ -686,12 +686,35 @@ fn cascades_triggers_and_tables_that_were_not_read_before_are_heard_of() {
 
     assert!(loaded(&mut glazes).result.is_empty());
     let raku = drawer.insert(glaze("Raku")).unwrap();
-    drawer.insert(Recipe { glaze: raku.key(), text: "ash".into() }).unwrap();
-    drawer.insert(Recipe { glaze: raku.key(), text: "bone".into() }).unwrap();
     let mut screen = Screen { live: glazes, shown: Vec::new(), updates: 1 };
-    let expected = drawer.records::<Glaze>().collect().unwrap();
-    assert_eq!(expected.len(), 2);
-    screen.until(&expected);
+    for text in ["ash", "bone"] {
+        drawer.insert(Recipe { glaze: raku.key(), text: text.into() }).unwrap();
+        let expected = drawer.records::<Glaze>().collect().unwrap();
+        assert_eq!(expected.len(), 2, "the one before was replaced");
+        screen.until(&expected);
+    }
+}
+
+#[test]
+fn what_stands_behind_a_range_comes_into_it_in_its_turn() {
+    let drawer = memory();
+    let keys: Vec<_> = drawer.insert_all((0..100).map(|n| piece(&mark(n)))).unwrap().iter().map(|p| p.key()).collect();
+    let sorted = || drawer.records::<Piece>().sort_by(|p| p.mark.ascending());
+    let mut first = Screen::of(sorted().limit(3).watch());
+    let mut middle = Screen::of(sorted().offset(2).limit(3).watch());
+    first.until(&sorted().limit(3).collect().unwrap());
+    // Far behind what is held, and then all before it goes.
+    drawer.change(keys[90], |p| p.grams = None).unwrap();
+    drawer.insert(piece("K-50+")).unwrap();
+    for key in &keys[..40] {
+        drawer.remove(*key).unwrap();
+        first.until(&sorted().limit(3).collect().unwrap());
+    }
+    middle.until(&sorted().offset(2).limit(3).collect().unwrap());
+    drawer.insert_all((0..40).map(|n| piece(&format!("A-{n:02}")))).unwrap();
+    drawer.records::<Piece>().filter(|p| p.mark.starts_with("A-")).remove().unwrap();
+    first.until(&sorted().limit(3).collect().unwrap());
+    middle.until(&sorted().offset(2).limit(3).collect().unwrap());
 }
 
 #[test]
