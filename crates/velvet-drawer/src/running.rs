@@ -5,11 +5,22 @@ pub(crate) fn is_running(process: i64) -> Option<bool> {
     TELLS.then(|| began(process).is_some())
 }
 
-/// Whether the system tells of processes.
-const TELLS: bool = cfg!(any(target_os = "linux", target_os = "android"));
+/// Whether the system tells of processes. Where apps are kept apart from each other, as on iOS, it does not.
+const TELLS: bool = cfg!(any(target_os = "linux", target_os = "android", target_os = "macos", windows));
 
 /// When a process began, in the system's own count; nothing where the system does not tell, or there is no such process. With the
 /// number it tells one process from another that is given the same number later.
+#[cfg(any(target_os = "macos", windows))]
+pub(crate) fn began(process: i64) -> Option<i64> {
+    use sysinfo::{Pid, ProcessRefreshKind, ProcessesToUpdate, System};
+    let process = Pid::from_u32(u32::try_from(process).ok()?);
+    let mut system = System::new();
+    system.refresh_processes_specifics(ProcessesToUpdate::Some(&[process]), true, ProcessRefreshKind::nothing());
+    i64::try_from(system.process(process)?.start_time()).ok()
+}
+
+/// As on other systems, of what the kernel tells in a file.
+#[cfg(not(any(target_os = "macos", windows)))]
 pub(crate) fn began(process: i64) -> Option<i64> {
     if !TELLS {
         return None;
