@@ -403,6 +403,15 @@ fn nothing_is_told_of_commits_that_change_nothing_of_the_result() {
     drawer.remove(light.key()).unwrap();
     assert!(heavy.news_within(A_MOMENT).is_none());
     assert!(linked.news().is_none() && count.news().is_none(), "the count is what it was before, too");
+
+    let mut quick =
+        drawer.records::<Piece>().filter(|p| p.grams.at_least(600)).sort_by(|p| p.mark.ascending()).watch().unwrap();
+    loaded(&mut quick);
+    for grams in [700, 640] {
+        drawer.change(bowl.key(), |p| p.grams = Some(grams)).unwrap();
+        assert_eq!(loaded(&mut quick).result[0].grams, Some(grams));
+    }
+    assert!(heavy.news().is_none(), "whoever did not look meanwhile has what there is");
 }
 
 #[test]
