@@ -79,9 +79,7 @@ impl<R> List<R> {
             places.remove(old_at[from]);
             let to = places.before(new_at[unit]);
             places.put(new_at[unit]);
-            if was != to {
-                steps.push(Step::Moved { from: was, to, number });
-            }
+            steps.push(Step::Moved { from: was, to, number });
         }
         // What was there before is in its order now, so what comes in has its place in the end.
         let (mut at, mut changed) = (0, Vec::new());
