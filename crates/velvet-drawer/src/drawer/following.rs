@@ -377,7 +377,8 @@ impl Shared {
 
     fn listen(self: &Arc<Self>, inner: &Inner) {
         let hears = Arc::clone(self);
-        let others = inner.pool().listen(move |written| hears.heard(written));
+        let listens = inner.pool().listen(move |written| hears.heard(written));
+        let others = listens.and_then(|_| inner.pool().count_of_others());
         let tells_of_each_row = inner.reading(|scope| Ok(scope.connection.tells_of_each_row()?)).unwrap_or_default();
         let mut state = self.state();
         let Some(others) = others else {

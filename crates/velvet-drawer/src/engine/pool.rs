@@ -144,11 +144,10 @@ impl Pool {
         }
     }
 
-    /// Tells `listener` of each commit from now on; and says the count of what others have committed until now. Nothing where a thread has the
-    /// connection that writes just now.
-    pub(crate) fn listen(&self, listener: impl Fn(&[Written]) + Send + Sync + 'static) -> Option<Result<i64, Fault>> {
+    /// Tells `listener` of each commit from now on. Nothing where a thread has the connection that writes just now.
+    pub(crate) fn listen(&self, listener: impl Fn(&[Written]) + Send + Sync + 'static) -> Option<Result<(), Fault>> {
         if self.counting.is_some() {
-            return self.count_of_others();
+            return Some(Ok(()));
         }
         let mut writer = match self.opened(self.writer.0.try_lock()?) {
             Ok(writer) => writer,
@@ -157,7 +156,7 @@ impl Pool {
         let listener: Arc<Listener> = Arc::new(listener);
         self.listeners.lock().unwrap_or_else(PoisonError::into_inner).push(Arc::clone(&listener));
         writer.0.as_mut()?.listen(move |written| listener(written));
-        Some(writer.count_of_others())
+        Some(Ok(()))
     }
 
     /// How large the write-ahead log is; or what became of the file, where it is not in its place any more.
