@@ -73,7 +73,7 @@ struct Shared {
 
 #[derive(Default)]
 struct State {
-    followed: Vec<Followed>,
+    followed: Vec<Registered>,
     next_number: u64,
     /// How many followers depend on each table, and how many may depend on any.
     tables: HashMap<String, usize>,
@@ -96,7 +96,7 @@ struct State {
     is_quiet: bool,
 }
 
-struct Followed {
+struct Registered {
     number: u64,
     follower: Arc<dyn Follower>,
     share: Option<Share>,
@@ -121,7 +121,7 @@ pub(crate) struct Ticket {
     is_stopped: AtomicBool,
 }
 
-impl Followed {
+impl Registered {
     fn is_active(&self) -> bool {
         self.watching > self.paused
     }
@@ -189,7 +189,7 @@ impl State {
             if self.of_any_table == 0 && !self.tables.contains_key(&written.table) {
                 continue;
             }
-            let depends = |f: &&mut Followed| f.tables.as_ref().is_none_or(|tables| tables.contains(&written.table));
+            let depends = |f: &&mut Registered| f.tables.as_ref().is_none_or(|tables| tables.contains(&written.table));
             for followed in self.followed.iter_mut().filter(depends) {
                 is_news |= followed.hear(written, self.tells_of_each_row);
             }
@@ -244,7 +244,7 @@ impl Following {
         state.next_number += 1;
         let number = state.next_number;
         let follower = make();
-        state.followed.push(Followed {
+        state.followed.push(Registered {
             number,
             follower: Arc::clone(&follower),
             share,
@@ -333,7 +333,7 @@ impl Shared {
                 earliest = earliest.into_iter().chain(at).min();
                 at.is_some_and(|at| at <= now)
             };
-            let is_any_active = !state.is_quiet && state.followed.iter().any(Followed::is_active);
+            let is_any_active = !state.is_quiet && state.followed.iter().any(Registered::is_active);
             let listen = (!state.is_listening).then(|| state.listen_again.unwrap_or(now));
             let others = state.look_at_others.filter(|_| is_any_active);
             let job = if is_due(listen) {
@@ -390,7 +390,7 @@ impl Shared {
         state.others = others.unwrap_or_default();
         state.look_at_others = inner.in_effect().others_within.map(|_| Instant::now());
         // What was worked out before may have missed something.
-        state.followed.iter_mut().filter(|f| f.last.is_some()).for_each(Followed::hear_all);
+        state.followed.iter_mut().filter(|f| f.last.is_some()).for_each(Registered::hear_all);
     }
 
     fn look_at_others(&self, inner: &Inner) {
@@ -403,7 +403,7 @@ impl Shared {
             && count != state.others
         {
             state.others = count;
-            state.followed.iter_mut().for_each(Followed::hear_all);
+            state.followed.iter_mut().for_each(Registered::hear_all);
         }
     }
 
@@ -444,7 +444,7 @@ impl Shared {
 }
 
 impl Ticket {
-    fn change(&self, change: impl FnOnce(&mut Followed)) {
+    fn change(&self, change: impl FnOnce(&mut Registered)) {
         let mut state = self.shared.state();
         let at = state.followed.iter().position(|f| f.number == self.number);
         let Some(at) = at.filter(|_| !self.is_stopped()) else { return };
