@@ -35,10 +35,10 @@ thread_local! {
 const BETWEEN: Duration = Duration::from_millis(50);
 
 /// After how many rows to look whether it is time to tell.
-pub(crate) const ROWS: usize = 500;
+const ROWS: u64 = 512;
 
 impl Progress {
-    /// Runs `work` on this thread, and hands how far what it does with drawers has come to `tell`: upgrading, inserting many, refreshing, applying
+    /// Runs `work` on this thread, and hands how far what it does with drawers has come to `tell`: upgrading, reading and inserting many, refreshing, applying
     /// changes, copying, compacting, importing, exporting, checking. For work on other threads there are
     /// [`Later::progress`](crate::Later::progress) and [`Opening::progress`](crate::Opening::progress).
     ///
@@ -69,6 +69,14 @@ impl Drop for Before {
 pub(crate) fn tell(doing: impl FnOnce() -> String, done: u64, of: Option<u64>) {
     if TELLER.with_borrow(Option::is_some) {
         tell_all(&Progress { doing: doing(), done, of, ..Progress::default() });
+    }
+}
+
+/// This many rows are done of something, of which it is told now and then.
+#[inline]
+pub(crate) fn tell_rows(doing: impl FnOnce() -> String, done: u64, of: Option<u64>) {
+    if done.is_multiple_of(ROWS) {
+        tell(doing, done, of);
     }
 }
 

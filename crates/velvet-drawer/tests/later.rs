@@ -330,6 +330,11 @@ fn long_work_tells_how_far_it_has_come() {
     let refreshed = told(|| assert_eq!(drawer.refresh(pieces()).run().unwrap().unchanged, 2_500));
     assert_eq!(refreshed[1..], ["comparing records of piece 0/2500", "writing what differs of piece 2500/2500"]);
     assert!(refreshed[0].starts_with("taking in records of piece "), "{refreshed:?}");
+    let read = [
+        told(|| assert_eq!(drawer.records::<Piece>().collect().unwrap().len(), 2_500)),
+        told(|| drawer.records::<Piece>().for_each(|_| ()).unwrap()),
+    ];
+    assert!(read.iter().all(|lines| lines.len() == 1 && lines[0].starts_with("reading records of piece ")), "{read:?}");
     let copy = path.with_file_name("copy.drawer");
     let copied = told(|| drawer.copy_to(&copy).unwrap());
     let pages = copied[0].strip_prefix("copying ").unwrap().split_once('/').unwrap();

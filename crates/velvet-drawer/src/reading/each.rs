@@ -3,6 +3,7 @@
 use super::{Records, stored};
 use crate::drawer::Access;
 use crate::error::Error;
+use crate::progress;
 use std::ops::ControlFlow;
 use std::panic::Location;
 use velvet_core::statement::Select;
@@ -59,7 +60,10 @@ impl<T: Record, A: Access> Records<T, A> {
     pub fn for_each<G: Going>(self, mut work: impl FnMut(Stored<T>) -> G) -> Result<(), Error> {
         let _open = self.at.held_open(Location::caller())?;
         self.run(Select::rows::<T>, |_, rows| {
+            let mut read = 0;
             while let Some(row) = rows.next()? {
+                progress::tell_rows(|| format!("reading records of {}", T::TABLE), read, None);
+                read += 1;
                 if work(stored(row)?).going()?.is_break() {
                     break;
                 }

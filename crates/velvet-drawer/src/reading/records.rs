@@ -5,6 +5,7 @@ use crate::drawer::{Access, Alone, Drawer, Inner, MayWrite, Mode, Scope, Writes}
 use crate::engine::Rows;
 use crate::error::Error;
 use crate::live::{ByRow, Live, LiveRows, Show};
+use crate::progress;
 use std::marker::PhantomData;
 use std::sync::Arc;
 use velvet_core::column::key_column;
@@ -156,7 +157,10 @@ impl<T: Record, A: Access> Records<T, A> {
     pub fn collect_into<C: Gather<T>>(self) -> Result<C, Error> {
         let mut all = C::default();
         self.run(Select::rows::<T>, |_, rows| {
+            let mut read = 0;
             while let Some(row) = rows.next()? {
+                progress::tell_rows(|| format!("reading records of {}", T::TABLE), read, None);
+                read += 1;
                 all.add(stored(row)?);
             }
             Ok(())

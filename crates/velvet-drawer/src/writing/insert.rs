@@ -58,9 +58,7 @@ impl Scope<'_, Writes> {
         let doing = || format!("cannot insert records of {}", T::TABLE);
         let mut statement = self.doing(doing, || Ok(self.connection.prepare(insert)?))?;
         for (position, record) in records.enumerate() {
-            if position % progress::ROWS == 0 {
-                progress::tell(|| format!("inserting records of {}", T::TABLE), position as u64, foreseen);
-            }
+            progress::tell_rows(|| format!("inserting records of {}", T::TABLE), position as u64, foreseen);
             let doing = || format!("cannot insert record {} of the {} given", position + 1, T::TABLE);
             let key = self.doing(doing, || self.insert_by(&mut statement, &record))?;
             all.push(Stored::new(key, record));
