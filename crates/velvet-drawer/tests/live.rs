@@ -11,7 +11,7 @@ use std::sync::{Arc, mpsc};
 use std::thread;
 use std::time::{Duration, Instant};
 use velvet_drawer::inspect::{Exchange, Limits, import};
-use velvet_drawer::{Drawer, Error, Key, List, Live, Position, Records, State, Step, TextOrder, Update};
+use velvet_drawer::{Drawer, Error, Key, List, Live, Position, Records, Schema, State, Step, TextOrder, Update};
 
 /// Long enough for anything: nothing here is measured, but a result that never comes must fail a test.
 const FOR_EVER: Duration = Duration::from_secs(30);
@@ -779,4 +779,27 @@ fn what_is_committed_to_a_table_while_it_is_read_for_the_first_time_is_not_misse
     drop(go_on);
     assert_eq!(loaded(&mut photos).result, Some(0), "the state that it was read from");
     assert_eq!(loaded(&mut photos).result, Some(1));
+}
+
+#[test]
+fn a_file_whose_texts_are_written_otherwise_sorts_otherwise_and_is_followed_all_the_same() {
+    let (_folder, path) = folder();
+    other_program(&path)
+        .execute_batch(
+            "PRAGMA encoding = 'UTF-16le'; CREATE TABLE glaze (key INTEGER PRIMARY KEY, name TEXT COLLATE NOCASE);
+             INSERT INTO glaze (name) VALUES ('\u{1f3fa}'), ('\u{ff61}'), ('b'), ('A')",
+        )
+        .unwrap();
+    let drawer = Drawer::options().adopt().open(&path, Schema::new("glazes").record::<Glaze>()).unwrap();
+    let encoding: String = other_program(&path).query_row("PRAGMA encoding", [], |row| row.get(0)).unwrap();
+    assert_eq!(encoding, "UTF-16le");
+    let sorted = || drawer.records::<Glaze>().sort_by(|g| g.name.ascending());
+    let mut screen = Screen::of(sorted().watch());
+    screen.until(&sorted().collect().unwrap());
+    for name in ["\u{ff62}", "\u{1f3fb}", "ab", "\u{100}", "B"] {
+        drawer.insert(glaze(name)).unwrap();
+        screen.until(&sorted().collect().unwrap());
+    }
+    let by_bytes = sorted().collect().unwrap().is_sorted_by(|a, b| a.name <= b.name);
+    assert!(!by_bytes, "the bytes of the texts in memory say nothing of their order there");
 }
