@@ -334,7 +334,7 @@ impl Shared {
                 at.is_some_and(|at| at <= now)
             };
             let is_any_active = !state.is_quiet && state.followed.iter().any(Registered::is_active);
-            let listen = (!state.is_listening).then(|| state.listen_again.unwrap_or(now));
+            let listen = (!state.is_listening && is_any_active).then(|| state.listen_again.unwrap_or(now));
             let others = state.look_at_others.filter(|_| is_any_active);
             let job = if is_due(listen) {
                 Some(Job::Listen)
@@ -378,16 +378,22 @@ impl Shared {
     fn listen(self: &Arc<Self>, inner: &Inner) {
         let hears = Arc::clone(self);
         let listens = inner.pool().listen(move |written| hears.heard(written));
-        let others = listens.and_then(|_| inner.pool().count_of_others());
+        let others = inner.pool().count_of_others().and_then(Result::ok);
         let tells_of_each_row = inner.reading(|scope| Ok(scope.connection.tells_of_each_row()?)).unwrap_or_default();
         let mut state = self.state();
-        let Some(others) = others else {
-            state.listen_again = Some(Instant::now() + WRITER_IS_BUSY);
-            return;
+        let again = match listens {
+            Some(Ok(())) => None,
+            Some(Err(_)) => Some(RETRY),
+            None => Some(WRITER_IS_BUSY),
         };
+        if let Some(again) = again {
+            state.listen_again = Some(Instant::now() + again);
+            return;
+        }
         state.is_listening = true;
         state.tells_of_each_row = tells_of_each_row;
-        state.others = others.unwrap_or_default();
+        // Where it is not known, the first look at it takes it for news.
+        state.others = others.unwrap_or(i64::MIN);
         state.look_at_others = inner.in_effect().others_within.map(|_| Instant::now());
         // What was worked out before may have missed something.
         state.followed.iter_mut().filter(|f| f.last.is_some()).for_each(Registered::hear_all);

@@ -1,6 +1,6 @@
 //! A list in the terminal that follows what is stored, while threads and another process write.
 //!
-//! `cargo run --example live_list`
+//! `cargo run --example followed_list`
 
 use std::io::{self, IsTerminal, Write};
 use std::path::Path;
