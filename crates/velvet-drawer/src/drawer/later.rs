@@ -229,7 +229,8 @@ impl Drawer {
             let place = drawer.inner.place.clone();
             let result = asked.during(|| {
                 if asked.is_cancelled() {
-                    return Err(place.name(Error::new(Cause::Cancelled, "it was cancelled before it began")));
+                    let error = Error::new(Cause::Cancelled, "it was cancelled before it began");
+                    return Err(place.name(error.untouched("It was not done at all")));
                 }
                 let result = catch_unwind(AssertUnwindSafe(|| {
                     Progress::told(

@@ -49,7 +49,8 @@ impl Drawer {
     /// Follows whatever `ask` reads: how many records there are, sums, groups, one record or several, plain SQL. It is read now, and again after
     /// each commit to a table that it was read from; where that gives the same, nothing is told.
     ///
-    /// What `ask` captures must not be a handle of this drawer, which would never be closed then. For lists of records, [`Records::watch`] does less
+    /// What `ask` captures must not be a handle of this drawer, which would never be closed then; and it should only read, because closing the drawer waits
+    /// until it has returned. For lists of records, [`Records::watch`] does less
     /// work and says what changed.
     ///
     /// # Errors
