@@ -11,7 +11,7 @@ use std::sync::{Arc, mpsc};
 use std::thread;
 use std::time::{Duration, Instant};
 use velvet_drawer::inspect::{Exchange, Limits, import};
-use velvet_drawer::{Drawer, Error, Key, List, Live, Position, Records, Schema, State, Step, TextOrder, Update};
+use velvet_drawer::{Drawer, Error, Key, List, Live, Position, Records, Schema, State, Step, TextOrder, Trail, Update};
 
 /// Long enough for anything: nothing here is measured, but a result that never comes must fail a test.
 const FOR_EVER: Duration = Duration::from_secs(30);
@@ -802,4 +802,24 @@ fn a_file_whose_texts_are_written_otherwise_sorts_otherwise_and_is_followed_all_
     }
     let by_bytes = sorted().collect().unwrap().is_sorted_by(|a, b| a.name <= b.name);
     assert!(!by_bytes, "the bytes of the texts in memory say nothing of their order there");
+}
+
+#[test]
+fn trails_compacting_and_low_memory_change_nothing_of_what_is_followed() {
+    let (_folder, path) = folder();
+    let drawer = Drawer::options().trail(Trail::Before).open(&path, schema()).unwrap();
+    let stored = drawer.insert_all((0..30).map(|n| piece(&mark(n)))).unwrap();
+    let sorted = || drawer.records::<Piece>().sort_by(|p| p.mark.descending());
+    let mut screen = Screen::of(sorted().watch());
+    screen.until(&sorted().collect().unwrap());
+    drawer.compact().unwrap();
+    drawer.memory_is_low();
+    drawer.copy_to(path.with_file_name("copy.drawer")).unwrap();
+    assert!(screen.live.news_within(A_MOMENT).is_none());
+    for piece in &stored[..3] {
+        drawer.remove(piece.key()).unwrap();
+        drawer.compact().unwrap();
+        drawer.insert(common::piece(&format!("new {}", piece.mark))).unwrap();
+        screen.until(&sorted().collect().unwrap());
+    }
 }
