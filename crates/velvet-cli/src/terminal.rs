@@ -8,6 +8,8 @@ use indicatif::{ProgressBar, ProgressStyle};
 use serde::Serialize;
 use std::io::{self, IsTerminal, Stderr, Stdout, Write};
 use std::time::Duration;
+use velvet_core::show::line;
+use velvet_drawer::Progress;
 use velvet_drawer::grid::Grid;
 
 /// What went wrong.
@@ -61,13 +63,24 @@ fn width() -> Option<usize> {
     terminal_size::terminal_size().map(|(width, _)| usize::from(width.0))
 }
 
-/// Tells how many rows were gone through, in words, on a terminal and only when the work is long.
-pub(crate) fn counting(words: &str) -> ProgressBar {
+/// Runs `work`, and tells on a terminal how far it has come, only when it is long.
+pub(crate) fn told<R>(work: impl FnOnce() -> R) -> R {
     let bar = ProgressBar::no_length();
-    let style = ProgressStyle::with_template(&format!("{{spinner}} {{human_pos}} rows {words}, {{per_sec}}"));
-    bar.set_style(style.unwrap_or_else(|_| ProgressStyle::default_spinner()));
+    let style = |template| ProgressStyle::with_template(template).unwrap_or_else(|_| ProgressStyle::default_spinner());
+    let (counting, part) =
+        (style("{spinner} {msg}: {human_pos}"), style("{spinner} {msg}: {human_pos} of {human_len}"));
     bar.enable_steady_tick(Duration::from_millis(200));
-    bar
+    let shown = bar.clone();
+    let show = move |progress: &Progress| {
+        shown.set_style(if progress.of.is_some() { part.clone() } else { counting.clone() });
+        // What is stored in a file must not act on the terminal.
+        shown.set_message(line(&progress.doing));
+        shown.set_length(progress.of.unwrap_or_default());
+        shown.set_position(progress.done);
+    };
+    let result = Progress::told(show, work);
+    bar.finish_and_clear();
+    result
 }
 
 /// A sentence that deserves a second look, between words on the lines of a terminal.

@@ -152,7 +152,7 @@ fn move_house(folder: &Path, out: &mut dyn Write) -> Result<(), Box<dyn Error + 
     let rows = import(&by_lines, None, Exchange::JsonLines, &mut lines.as_slice(), &Limits::default())?;
     relay(out, &format!("its rows became {rows} lines of JSON, and those became moved-by-json.drawer"))?;
     for moved in [by_sql, by_lines] {
-        let comparison = kiln.compare(&File::open(&moved)?, &mut |_| Ok(()), &mut |_| ())?;
+        let comparison = kiln.compare(&File::open(&moved)?, &mut |_| Ok(()))?;
         if !comparison.is_same() {
             return Err(format!("{} is not the same", moved.display()).into());
         }

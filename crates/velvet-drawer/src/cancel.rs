@@ -3,6 +3,7 @@
 use std::cell::RefCell;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
+use std::time::{Duration, Instant};
 
 /// Asks work to stop, from another thread or from a handler of signals. What is stopped leaves all as it was, and fails with
 /// [`Error::is_cancelled`](crate::Error::is_cancelled). Clones ask the same.
@@ -49,6 +50,34 @@ impl Cancel {
     #[inline]
     pub(crate) fn here() -> Option<Cancel> {
         HERE.with_borrow(Option::clone)
+    }
+}
+
+/// How long to wait for others before looking whether work is to end.
+const TURN: Duration = Duration::from_millis(25);
+
+/// The work of this thread was asked to stop.
+pub(crate) struct Cancelled;
+
+/// Makes an attempt that waits for others at most as long as it is told: in one go for as long as `wait`, or in short turns where the work of this
+/// thread may be asked to stop. Nothing where that time is over.
+pub(crate) fn in_turns<R>(
+    wait: Duration,
+    mut attempt: impl FnMut(Duration) -> Option<R>,
+) -> Result<Option<R>, Cancelled> {
+    let Some(cancel) = Cancel::here() else { return Ok(attempt(wait)) };
+    let until = Instant::now().checked_add(wait);
+    loop {
+        if cancel.is_cancelled() {
+            return Err(Cancelled);
+        }
+        let left = until.map_or(TURN, |until| until.saturating_duration_since(Instant::now()));
+        if let Some(result) = attempt(left.min(TURN)) {
+            return Ok(Some(result));
+        }
+        if left.is_zero() {
+            return Ok(None);
+        }
     }
 }
 

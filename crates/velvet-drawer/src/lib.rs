@@ -48,7 +48,7 @@ pub use drawer::{
 };
 pub use error::Error;
 pub use live::{Live, LiveStream, State, Switch, Update};
-pub use opening::{KeptCopy, KeptFor, Opening, Options};
+pub use opening::{KeptCopy, KeptFor, Options};
 pub use outside::DanglingFile;
 pub use progress::Progress;
 pub use reading::{

@@ -23,7 +23,7 @@ type Tell = Box<dyn FnMut(&Progress)>;
 
 struct Teller {
     tell: Tell,
-    told: Option<(Instant, String)>,
+    told: Option<(Instant, String, usize)>,
 }
 
 thread_local! {
@@ -39,8 +39,8 @@ const ROWS: u64 = 512;
 
 impl Progress {
     /// Runs `work` on this thread, and hands how far what it does with drawers has come to `tell`: upgrading, reading and inserting many, refreshing, applying
-    /// changes, copying, compacting, importing, exporting, checking. For work on other threads there are
-    /// [`Later::progress`](crate::Later::progress) and [`Opening::progress`](crate::Opening::progress).
+    /// changes, copying, compacting, importing, exporting, checking, comparing, searching, salvaging. For work on other threads there is
+    /// [`Later::progress`](crate::Later::progress).
     ///
     /// ```
     /// # use velvet_drawer::{Drawer, Progress, Record, Schema};
@@ -84,10 +84,12 @@ pub(crate) fn tell_rows(doing: impl FnOnce() -> String, done: u64, of: Option<u6
 pub(crate) fn tell_all(progress: &Progress) {
     // What is told may itself use a drawer.
     let Some(mut teller) = TELLER.take() else { return };
-    let is_soon = |(at, doing): &(Instant, String)| at.elapsed() < BETWEEN && *doing == progress.doing;
+    let is_soon = |(at, doing, parts_done): &(Instant, String, usize)| {
+        at.elapsed() < BETWEEN && *doing == progress.doing && *parts_done == progress.parts_done
+    };
     if !teller.told.as_ref().is_some_and(is_soon) || progress.of == Some(progress.done) {
         (teller.tell)(progress);
-        teller.told = Some((Instant::now(), progress.doing.clone()));
+        teller.told = Some((Instant::now(), progress.doing.clone(), progress.parts_done));
     }
     TELLER.set(Some(teller));
 }

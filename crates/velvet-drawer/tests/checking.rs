@@ -54,8 +54,7 @@ const DAMAGES: &str = "VELVET_TEST_DAMAGES";
 
 fn check(path: &std::path::Path) -> Checked {
     let before = std::fs::read(path).unwrap();
-    let mut rows = 0;
-    let checked = File::open(path).unwrap().check(&mut |looked_at| rows = looked_at).unwrap();
+    let (checked, rows) = common::with_last_progress(|| File::open(path).unwrap().check().unwrap());
     assert_eq!(rows, checked.rows);
     assert!(before == std::fs::read(path).unwrap(), "a check changed the file");
     checked
@@ -123,11 +122,11 @@ fn damage_is_found_wherever_it_is_and_nothing_panics() {
             let _ = file.incomplete();
             let _ = file.sessions(10);
             let _ = file.trail(&TrailOf::default());
-            let _ = file.search("k-7 thrown", &[], &mut |_| Ok(true), &mut |_| ());
+            let _ = file.search("k-7 thrown", &[], &mut |_| Ok(true));
             let _ = file.table("piece").and_then(|table| file.one(&table, "#7"));
             let _ = file.table("piece").map(|table| file.rows(&table, &Page::default(), &mut |_| Ok(())));
         }
-        match File::open(&damaged).and_then(|file| file.check(&mut |_| ())) {
+        match File::open(&damaged).and_then(|file| file.check()) {
             Ok(checked) => found += usize::from(!checked.is_sound()),
             Err(error) => {
                 let is_told = error.is_damaged() || error.is_not_a_database();
@@ -137,7 +136,7 @@ fn damage_is_found_wherever_it_is_and_nothing_panics() {
         }
         // Where the header is there, whatever else is not, something comes of it.
         let saved = folder.path().join("saved.drawer");
-        match salvage(&damaged, &saved, &mut |_| (), &Limits::default()) {
+        match salvage(&damaged, &saved, &Limits::default()) {
             Ok(salvaged) => {
                 std::fs::remove_file(&saved).unwrap();
                 rows += salvaged.tables.iter().map(|t| t.rows).sum::<u64>();

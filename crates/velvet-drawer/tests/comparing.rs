@@ -35,8 +35,7 @@ fn told(before: &Path, after: &Path) -> (Comparison, Vec<String>) {
         });
         Ok(())
     };
-    let mut rows = 0;
-    let comparison = before.compare(&after, &mut each, &mut |looked_at| rows = looked_at).unwrap();
+    let (comparison, rows) = common::with_last_progress(|| before.compare(&after, &mut each).unwrap());
     let counted: u64 = comparison.tables.iter().map(|t| t.added + t.removed + t.changed + t.same).sum();
     assert_eq!(rows, counted);
     (comparison, lines)
@@ -75,7 +74,7 @@ fn two_copies_are_matched_by_row_number_so_a_changed_key_is_a_change() {
     assert!(comparison.tables[1].same == 1 && !comparison.is_same());
     drop(drawer);
     let (before, after) = (File::open(before).unwrap(), File::open(path).unwrap());
-    let error = before.compare(&after, &mut |_| Err(Error::own("enough")), &mut |_| ()).unwrap_err();
+    let error = before.compare(&after, &mut |_| Err(Error::own("enough"))).unwrap_err();
     assert!(error.is_own());
 }
 
@@ -180,7 +179,7 @@ proptest! {
                 Difference::Changed { known_by, columns, .. } => { now.insert(known_by[0].1.to_value().literal(), columns[0].2.to_value().literal()); }
             }
             Ok(())
-        }, &mut |_| ()).unwrap();
+        }).unwrap();
         prop_assert_eq!(&now, &all(&second));
         prop_assert_eq!(comparison.is_same(), all(&first) == all(&second));
     }

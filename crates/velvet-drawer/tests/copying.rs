@@ -47,7 +47,7 @@ fn a_copy_is_whole_and_of_one_moment_while_others_write() {
                 _ => File::open(&path).unwrap().copy_to(&copy, false).unwrap(),
             }
             assert_eq!(File::open(&copy).unwrap().warnings().unwrap(), [""; 0]);
-            assert!(File::open(&copy).unwrap().check(&mut |_| ()).unwrap().is_sound());
+            assert!(File::open(&copy).unwrap().check().unwrap().is_sound());
             let copy = Drawer::open(&copy, schema()).unwrap();
             let count = copy.count::<Piece>().unwrap();
             assert!(count >= 2_000 && count.is_multiple_of(2), "{count}");

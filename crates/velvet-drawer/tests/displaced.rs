@@ -147,6 +147,33 @@ fn the_log_of_an_app_that_was_killed_is_not_laid_over_a_copy_that_was_put_in_its
 }
 
 #[test]
+fn a_log_that_somebody_has_open_is_left_to_them_whatever_it_looks_like() {
+    let (_folder, path) = folder();
+    let (drawer, _) = with_copy(&path);
+    let other = path.with_file_name("other.drawer");
+    for end in ["", "-wal"] {
+        fs::copy(companion(&path, end), companion(&other, end)).unwrap();
+    }
+    drawer.close().unwrap();
+    // As it looks to whoever reads it while it is written over.
+    let mut bytes = fs::read(&other).unwrap();
+    for at in velvet_core::header::Header::COUNT_AT {
+        bytes[at as usize] = 0x50;
+    }
+    fs::write(&other, bytes).unwrap();
+    let program = rusqlite::Connection::open(&other).unwrap();
+    let count = || program.query_row("SELECT count(*) FROM piece", [], |row| row.get::<_, i64>(0)).unwrap();
+    assert_eq!(count(), 2);
+    let log = fs::metadata(companion(&other, "-wal")).unwrap().len();
+    let drawer = Drawer::open(&other, schema()).unwrap();
+    assert!(log > 0 && drawer.opened().log_set_aside.is_none());
+    drawer.insert(piece("K-3")).unwrap();
+    assert_eq!((drawer.count::<Piece>().unwrap(), count()), (3, 3));
+    drawer.close().unwrap();
+    assert_eq!((count(), set_aside(&other)), (3, vec![]));
+}
+
+#[test]
 fn an_app_whose_file_a_newer_one_upgrades_writes_nothing_more() {
     let (_folder, path) = folder();
     let drawer = Drawer::open(&path, versions::schema(1)).unwrap();

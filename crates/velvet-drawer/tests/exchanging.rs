@@ -25,7 +25,7 @@ fn exported(path: &Path, table: Option<&str>, form: Exchange) -> String {
 #[track_caller]
 fn same(a: &Path, b: &Path) {
     let (a, b) = (File::open(a).unwrap(), File::open(b).unwrap());
-    let comparison = a.compare(&b, &mut |d| panic!("{d:?}"), &mut |_| ()).unwrap();
+    let comparison = a.compare(&b, &mut |d| panic!("{d:?}")).unwrap();
     assert!(comparison.is_same(), "{comparison:?}");
 }
 
@@ -129,7 +129,7 @@ fn tables_of_another_program_are_its_own_whatever_their_names() {
     import_sql(&sql, &exported(&path, None, Exchange::SqlText), &Limits::default()).unwrap();
     let lines = exported(&path, None, Exchange::JsonLines);
     assert_eq!(import(&empty, None, Exchange::JsonLines, &mut lines.as_bytes(), &Limits::default()).unwrap(), 2);
-    let salvaged = velvet_drawer::inspect::salvage(&path, &saved, &mut |_| (), &Limits::default()).unwrap();
+    let salvaged = velvet_drawer::inspect::salvage(&path, &saved, &Limits::default()).unwrap();
     assert_eq!((salvaged.tables.len(), salvaged.lost), (3, vec![]));
     for other in [&sql, &empty, &saved] {
         same(&path, other);
@@ -168,7 +168,7 @@ fn a_drawer_comes_back_whole() {
 
     import_sql(copy("sql.drawer"), &exported(&path, None, Exchange::SqlText), &Limits::default()).unwrap();
     same(&path, &copy("sql.drawer"));
-    assert!(File::open(copy("sql.drawer")).unwrap().check(&mut |_| ()).unwrap().is_sound());
+    assert!(File::open(copy("sql.drawer")).unwrap().check().unwrap().is_sound());
     let drawer = Drawer::open(copy("sql.drawer"), schema()).unwrap();
     assert_eq!(drawer.insert(piece("new")).unwrap().key().number(), bowls[29].key().number() + 1);
     drop(drawer);
@@ -278,7 +278,7 @@ fn every_kind_of_column_comes_back_through_every_form() {
     let stored = everything_in(&path);
     let copy = |name: &str| folder.path().join(name);
     let whole = |copy: &Path| {
-        assert!(File::open(copy).unwrap().check(&mut |_| ()).unwrap().is_sound());
+        assert!(File::open(copy).unwrap().check().unwrap().is_sound());
         let drawer = Drawer::open(copy, everything::schema()).unwrap();
         assert_eq!(drawer.records::<Everything>().collect().unwrap(), stored);
         assert_eq!(drawer.records::<Everything>().search("select z").count().unwrap(), 1);

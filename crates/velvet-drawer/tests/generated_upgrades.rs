@@ -67,7 +67,7 @@ proptest! {
         let history = history.recorded(&to, drafted, &[]).to_json();
 
         let before = std::fs::read(&path).unwrap();
-        let rehearsal = File::open(&path).unwrap().rehearse_history(&history, |_| ());
+        let rehearsal = File::open(&path).unwrap().rehearse_history(&history);
         prop_assert!(rehearsal.is_ok(), "{}", rehearsal.unwrap_err());
         prop_assert!(before == std::fs::read(&path).unwrap(), "a rehearsal changed the file");
         let upgraded = rehearsal.unwrap().upgraded.unwrap();

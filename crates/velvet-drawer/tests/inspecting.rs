@@ -332,7 +332,7 @@ fn searched(file: &File, words: &str, tables: &[FoundTable], most: usize) -> Vec
         lines.push(format!("{} {}: {}", row.table, in_words(&row.known_by), columns.join(", ")));
         Ok(lines.len() < most)
     };
-    file.search(words, tables, &mut each, &mut |_| ()).unwrap();
+    file.search(words, tables, &mut each).unwrap();
     lines
 }
 
@@ -367,7 +367,7 @@ fn words_and_single_rows_are_found_in_files_of_any_kind() {
     );
     assert_eq!(searched(&file, "47", &[], 9), ["bare _rowid_ 3: b c: [47]"]);
     assert_eq!(searched(&file, "celadon", &[], 2).len(), 2);
-    let error = file.search(" ", &[], &mut |_| Ok(true), &mut |_| ()).unwrap_err();
+    let error = file.search(" ", &[], &mut |_| Ok(true)).unwrap_err();
     assert!(error.is_bad_query(), "{error}");
 
     let one = file.one(&file.table("pairs").unwrap(), "a, 2").unwrap();

@@ -7,7 +7,7 @@ use std::sync::atomic::{AtomicUsize, Ordering::SeqCst};
 use std::sync::{Arc, Mutex, mpsc};
 use std::thread;
 use std::time::Duration;
-use velvet_drawer::inspect::{Exchange, File, Limits, import};
+use velvet_drawer::inspect::{self, Exchange, File, Limits, import};
 use velvet_drawer::{Cancel, Drawer, Error, Excerpt, Later, Progress};
 
 const FOR_EVER: Duration = Duration::from_secs(30);
@@ -271,6 +271,82 @@ fn what_is_stopped_in_the_middle_of_a_statement_leaves_all_as_it_was() {
 }
 
 #[test]
+fn waiting_for_a_lock_can_be_stopped() {
+    let (_folder, path) = folder();
+    let patient = || Drawer::options().lock_timeout(Duration::from_secs(600));
+    let drawer = patient().open(&path, schema()).unwrap();
+    let (go_on, wait) = mpsc::channel::<()>();
+    let (began, begun) = mpsc::channel();
+    let writer = drawer.clone();
+    let held = thread::spawn(move || {
+        writer.write(|_| {
+            began.send(()).unwrap();
+            wait.recv().map_err(Error::own)
+        })
+    });
+    begun.recv().unwrap();
+    assert!(stopped(|| drawer.insert(piece("K-1"))).is_cancelled(), "another thread writes");
+    go_on.send(()).unwrap();
+    held.join().unwrap().unwrap();
+
+    let program = common::other_program(&path);
+    program.execute_batch("BEGIN IMMEDIATE").unwrap();
+    assert!(stopped(|| drawer.insert(piece("K-1"))).is_cancelled(), "another program writes");
+    let first = drawer.later(|d| d.insert(piece("K-2")));
+    thread::sleep(Duration::from_millis(15));
+    first.cancel();
+    assert!(first.wait().unwrap_err().is_cancelled());
+    let waits = drawer.later(|d| d.insert(piece("K-3")));
+    thread::sleep(Duration::from_millis(60));
+    assert!(!waits.is_finished());
+    program.execute_batch("COMMIT").unwrap();
+    waits.wait().unwrap();
+    let brief = Drawer::options().lock_timeout(Duration::from_millis(60));
+    drawer.close().unwrap();
+    let drawer = brief.open(&path, schema()).unwrap();
+    program.execute_batch("BEGIN IMMEDIATE").unwrap();
+    let error = drawer.later(|d| d.insert(piece("K-4"))).wait().unwrap_err();
+    assert!(error.is_locked(), "its time is over: {error}");
+    drop(drawer);
+
+    let older = path.with_file_name("older.drawer");
+    Drawer::open(&older, common::versions::schema(1)).unwrap().close().unwrap();
+    let program = common::other_program(&older);
+    program.execute_batch("BEGIN IMMEDIATE").unwrap();
+    assert!(stopped(|| patient().open(&older, common::versions::schema(3))).is_cancelled(), "an upgrade waits");
+    let opening = patient().open_in_background(&older, common::versions::schema(3));
+    thread::sleep(Duration::from_millis(15));
+    assert!(stopped(|| patient().open(&older, common::versions::schema(3))).is_cancelled(), "it joins another");
+    program.execute_batch("COMMIT").unwrap();
+    let opened = opening.wait().unwrap();
+    assert_eq!(opened.opened().upgraded.as_ref().unwrap().from, 1);
+}
+
+#[test]
+fn an_upgrade_ends_in_the_middle_of_a_statement_and_what_needs_no_drawer_is_done_beside() {
+    let (_folder, path) = folder();
+    Drawer::open(&path, common::versions::schema(1)).unwrap().close().unwrap();
+    let before = std::fs::read(&path).unwrap();
+    let endless = |upgrade: &velvet_drawer::Upgrade<'_>| upgrade.rows(ENDLESS, &[], |_| Ok(())).map(drop);
+    let schema = common::versions::records(3).history(common::versions::history(3)).code("split_glazes", endless);
+    let opening = Drawer::options().open_in_background(&path, schema);
+    while !opening.progress().doing.contains("split_glazes") {
+        thread::sleep(Duration::from_millis(1));
+    }
+    opening.cancel();
+    let error = opening.wait().unwrap_err();
+    assert!(error.is_cancelled() && error.to_string().contains("The file is as it was, at version 1"), "{error}");
+    assert!(std::fs::read(&path).unwrap() == before);
+
+    let (to, from) = (path.with_file_name("restored.drawer"), path.clone());
+    assert_eq!(pollster::block_on(Later::begin(move || Drawer::restore(to, from))).unwrap(), None);
+    let restored = path.with_file_name("restored.drawer");
+    assert!(Later::begin(move || Drawer::remove_from_device(restored)).wait().unwrap());
+    let error = Later::<()>::begin(|| panic!("the lid fell off")).wait().unwrap_err();
+    assert!(error.is_own() && error.to_string().contains("the lid fell off"), "{error}");
+}
+
+#[test]
 fn what_keeps_the_ui_s_thread_waiting_is_reported_once_for_each_place() {
     let drawer = memory();
     let elsewhere = drawer.clone();
@@ -337,11 +413,21 @@ fn long_work_tells_how_far_it_has_come() {
     assert!(read.iter().all(|lines| lines.len() == 1 && lines[0].starts_with("reading records of piece ")), "{read:?}");
     let copy = path.with_file_name("copy.drawer");
     let copied = told(|| drawer.copy_to(&copy).unwrap());
-    let pages = copied[0].strip_prefix("copying ").unwrap().split_once('/').unwrap();
+    let pages = copied[0].strip_prefix("copying pages ").unwrap().split_once('/').unwrap();
     assert!(pages.0 == pages.1 && pages.0.parse::<u64>().unwrap() > 500, "{copied:?}");
     assert_eq!(told(|| drop(drawer.compact().unwrap())), ["compacting 0/?"]);
     let file = File::open(&path).unwrap();
-    assert!(told(|| drop(file.check(&mut |_| ()).unwrap()))[0].starts_with("checking rows "));
+    let other = File::open(&copy).unwrap();
+    let saved = path.with_file_name("saved.drawer");
+    for (doing, lines) in [
+        ("checking", told(|| drop(file.check().unwrap()))),
+        ("comparing", told(|| drop(other.compare(&file, &mut |_| Ok(())).unwrap()))),
+        ("searching", told(|| file.search("K", &[], &mut |_| Ok(true)).unwrap())),
+        ("saving", told(|| drop(inspect::salvage(&copy, &saved, &Limits::default()).unwrap()))),
+    ] {
+        let (done, of) = lines[0].strip_prefix(doing).unwrap().strip_prefix(" rows ").unwrap().split_once('/').unwrap();
+        assert!(done == of && done.parse::<u64>().unwrap() >= 2_500, "{lines:?}");
+    }
     let mut out = Vec::new();
     let exported =
         told(|| assert_eq!(file.export(&file.table("piece").unwrap(), Exchange::JsonLines, &mut out).unwrap(), 2_500));

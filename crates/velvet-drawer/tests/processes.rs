@@ -282,7 +282,7 @@ fn a_kill_while_the_file_is_compacted_loses_nothing() {
     drawer.close().unwrap();
     assert!(
         std::fs::metadata(&path).unwrap().len() == after.bytes
-            && velvet_drawer::inspect::File::open(&path).unwrap().check(&mut |_| ()).unwrap().is_sound()
+            && velvet_drawer::inspect::File::open(&path).unwrap().check().unwrap().is_sound()
     );
 }
 
@@ -560,7 +560,7 @@ fn after_any_kill_the_trail_tells_all_that_is_there_and_which_start_wrote_it() {
         assert_eq!(sessions.len() as u64, kill + 1);
         assert!(trail.iter().all(|e| sessions.iter().any(|s| Some(s.number) == e.session)));
         assert!(sessions[..kill as usize].iter().all(|s| matches!(s.end, SessionEnd::Killed { .. })), "{sessions:?}");
-        assert!(file.check(&mut |_| ()).unwrap().is_sound());
+        assert!(file.check().unwrap().is_sound());
     }
 }
 

@@ -11,7 +11,7 @@ use velvet_drawer::{Drawer, Record, Schema, Trail};
 
 fn saved(from: &Path, to: &Path) -> Salvaged {
     let before = std::fs::read(from).unwrap();
-    let salvaged = salvage(from, to, &mut |_| (), &Limits::default()).unwrap();
+    let salvaged = salvage(from, to, &Limits::default()).unwrap();
     assert!(before == std::fs::read(from).unwrap(), "the damaged file was changed");
     salvaged
 }
@@ -118,7 +118,7 @@ fn a_sound_file_is_saved_whole_with_what_stands_beside_it() {
     let pulled = folder.path().join("pulled.drawer");
     std::fs::copy(&path, &pulled).unwrap();
     std::fs::copy(folder.path().join("kiln.drawer-wal"), folder.path().join("pulled.drawer-wal")).unwrap();
-    let error = salvage(&path, folder.path().join("no.drawer"), &mut |_| (), &Limits::default()).unwrap_err();
+    let error = salvage(&path, folder.path().join("no.drawer"), &Limits::default()).unwrap_err();
     assert!(error.is_in_use(), "{error}");
     drawer.close().unwrap();
 
@@ -126,10 +126,10 @@ fn a_sound_file_is_saved_whole_with_what_stands_beside_it() {
         let to = folder.path().join("saved.drawer");
         let salvaged = saved(from, &to);
         assert!(salvaged.is_whole(), "{salvaged:?}");
-        assert!(salvage(from, &to, &mut |_| (), &Limits::default()).unwrap_err().is_already_there());
+        assert!(salvage(from, &to, &Limits::default()).unwrap_err().is_already_there());
         let (before, after) = (File::open(from).unwrap(), File::open(&to).unwrap());
-        assert!(before.compare(&after, &mut |_| Ok(()), &mut |_| ()).unwrap().is_same());
-        assert!(after.check(&mut |_| ()).unwrap().is_sound());
+        assert!(before.compare(&after, &mut |_| Ok(())).unwrap().is_same());
+        assert!(after.check().unwrap().is_sound());
         assert_eq!(after.trail(&Default::default()).unwrap(), before.trail(&Default::default()).unwrap());
         let drawer = Drawer::open(&to, schema()).unwrap();
         // A number that was given once is not given again.
@@ -234,6 +234,6 @@ fn tables_of_other_programs_are_saved_too() {
     let told: Vec<_> = salvaged.tables.iter().map(|t| (t.name.as_str(), t.rows, t.is_whole())).collect();
     assert_eq!(told, [("odd \"name\"", 2, true), ("pairs", 2, true)]);
     let (before, after) = (File::open(&path).unwrap(), File::open(&to).unwrap());
-    let comparison = before.compare(&after, &mut |_| Ok(()), &mut |_| ()).unwrap();
+    let comparison = before.compare(&after, &mut |_| Ok(())).unwrap();
     assert!(comparison.tables.iter().all(|t| t.added + t.removed + t.changed == 0 && t.same == 2), "{comparison:?}");
 }

@@ -345,7 +345,7 @@ fn an_app_can_look_into_its_own_file_the_moment_that_it_is_open() {
         for _ in 0..10 {
             assert_eq!(file.overview().unwrap().tables[0].rows, Some(written));
         }
-        assert!(file.check(&mut |_| ()).unwrap().is_sound());
+        assert!(file.check().unwrap().is_sound());
         drop(file);
         drawer.close().unwrap();
     }

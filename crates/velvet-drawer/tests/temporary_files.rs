@@ -61,7 +61,7 @@ fn app() {
     let [durable, cache, temporary] = ["durable", "cache", "temporary"].map(|name| home.join(name));
     place::hand_in(Folders { durable, cache, temporary }).unwrap();
 
-    assert!(File::open(home.join("unfinished.db")).unwrap().check(&mut |_| ()).unwrap().is_sound());
+    assert!(File::open(home.join("unfinished.db")).unwrap().check().unwrap().is_sound());
     let old = File::open(home.join("old.drawer")).unwrap();
     old.rehearse(&versions::schema(3)).unwrap();
     let drawer = Drawer::options().relaxed().open(home.join("kiln.drawer"), schema()).unwrap();

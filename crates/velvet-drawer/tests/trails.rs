@@ -344,6 +344,6 @@ fn what_differs_between_two_copies_is_told_with_the_session_that_made_it() {
         made.push((entry.key, entry.did, entry.session));
         Ok(())
     };
-    before.compare(&after, &mut each, &mut |_| ()).unwrap();
+    before.compare(&after, &mut each).unwrap();
     assert_eq!(made, [(1, Did::Changed, Some(3)), (2, Did::Removed, Some(3)), (3, Did::Inserted, Some(3))]);
 }

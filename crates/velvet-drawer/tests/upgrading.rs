@@ -177,7 +177,7 @@ fn a_slow_upgrade_tells_its_progress_is_joined_and_can_be_cancelled() {
     first_version(&path);
     let slow = || Drawer::options().slow_upgrade(Duration::from_millis(300));
     let opening = slow().open_in_background(&path, schema(3));
-    let wait_for_progress = |opening: &velvet_drawer::Opening| {
+    let wait_for_progress = |opening: &velvet_drawer::Later<Drawer>| {
         while opening.progress().parts_done == 0 {
             std::thread::sleep(Duration::from_millis(1));
         }

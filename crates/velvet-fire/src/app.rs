@@ -94,7 +94,7 @@ fn again(role: &str, folder: &Path, path: &Path, n: u64) -> Result<(), Error> {
             let rows: String = (0..200).map(|m| format!("{{\"name\":\"I-{n}-{m}\"}}\n")).collect();
             import(path, Some("glaze"), Exchange::JsonLines, &mut rows.as_bytes(), &Limits::default())?;
         }
-        "salvage" => drop(salvage(path, new("made"), &mut |_| (), &Limits::default())?),
+        "salvage" => drop(salvage(path, new("made"), &Limits::default())?),
         "ship" => {
             let place = folder.join("shipped.drawer");
             Drawer::remove_from_device(&place)?;

@@ -151,7 +151,7 @@ const FORMS: [(&str, Through); 10] = [
     ("JSON Lines", |path, to| imported(path, to, Exchange::JsonLines)),
     ("comma-separated values", |path, to| imported(path, to, Exchange::Csv)),
     ("what is saved", |path, to| {
-        salvage(path, to, &mut |_| (), &Limits::default())?;
+        salvage(path, to, &Limits::default())?;
         Ok((all(&Drawer::open(to, everything::schema())?)?, true))
     }),
     ("changes", |path, to| {

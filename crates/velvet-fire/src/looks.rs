@@ -34,16 +34,16 @@ const LOOKS: [Look; 14] = [
             file.one(&table, "#1").map(drop)
         })
     }),
-    ("search", |path, _| open(path)?.search("clay", &[], &mut |_| Ok(true), &mut |_| ())),
+    ("search", |path, _| open(path)?.search("clay", &[], &mut |_| Ok(true))),
     ("query", |path, _| open(path)?.query("SELECT * FROM sqlite_schema", &mut |_| Ok(()), &mut |_| Ok(()))),
     ("sessions", |path, _| open(path)?.sessions(50).map(drop)),
     ("trail", |path, _| open(path)?.trail(&TrailOf::default()).map(drop)),
-    ("check", |path, _| open(path)?.check(&mut |_| ()).map(drop)),
-    ("compare", |path, _| open(path)?.compare(&open(path)?, &mut |_| Ok(()), &mut |_| ()).map(drop)),
+    ("check", |path, _| open(path)?.check().map(drop)),
+    ("compare", |path, _| open(path)?.compare(&open(path)?, &mut |_| Ok(())).map(drop)),
     ("lines", |path, _| open(path)?.export_all(Exchange::JsonLines, &mut io::sink()).map(drop)),
     ("statements", |path, _| open(path)?.export_all(Exchange::SqlText, &mut io::sink()).map(drop)),
     ("copy", |path, to| open(path)?.copy_to(to.join("copy"), false)),
-    ("salvage", |path, to| salvage(path, to.join("saved"), &mut |_| (), &limits()).map(drop)),
+    ("salvage", |path, to| salvage(path, to.join("saved"), &limits()).map(drop)),
 ];
 
 fn limits() -> Limits {

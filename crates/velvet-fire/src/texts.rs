@@ -106,7 +106,7 @@ pub(crate) fn run(trial: &mut Trial) {
                 let table = file.table("piece").expect("a table");
                 let page = Page { filter: Some(text.clone()), ..Page::default() };
                 let _ = file.rows(&table, &page, &mut |_| Ok(()));
-                let _ = file.search(&text, &[], &mut |_| Ok(true), &mut |_| ());
+                let _ = file.search(&text, &[], &mut |_| Ok(true));
                 let _ = file.query(&text, &mut |_| Ok(()), &mut |_| Ok(()));
                 let drawer = Drawer::open(&path, model::schema()).expect("the drawer");
                 drawer.records::<Piece>().search(&text).collect().expect("whatever is typed is no error");

@@ -12,10 +12,7 @@ use velvet_drawer::inspect::{Checked, Incomplete, ProblemKind};
 
 pub(crate) fn run(arguments: &args::Check) -> Result<Verdict, Failure> {
     let (file, reasons) = opened_and_told(&arguments.file, arguments.form == Telling::Text)?;
-    let bar = terminal::counting("looked at");
-    let checked = file.check(&mut |rows| bar.set_position(rows));
-    bar.finish_and_clear();
-    let checked = checked?;
+    let checked = terminal::told(|| file.check())?;
     match arguments.form {
         Telling::Text => text(&checked, &reasons)?,
         Telling::Json => {

@@ -10,7 +10,7 @@ use velvet_drawer::inspect::compact;
 
 pub(crate) fn run(arguments: &args::Compact) -> Result<(), Failure> {
     let file = one_file(&arguments.file)?;
-    let (before, after) = compact(&file, &limits().cancel)?;
+    let (before, after) = terminal::told(|| compact(&file, &limits().cancel))?;
     let saved = before.bytes.saturating_sub(after.bytes);
     writeln!(
         terminal::out(),

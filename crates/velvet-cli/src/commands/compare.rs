@@ -33,38 +33,32 @@ pub(crate) fn run(arguments: &args::Compare) -> Result<Verdict, Failure> {
 }
 
 fn text(before: &File, after: &File, limit: u64) -> Result<Comparison, Failure> {
-    let bar = terminal::counting("compared");
     // What is shown has a limit, so it is kept until the bar is gone from the terminal.
     let mut out: Vec<u8> = Vec::new();
     let mut kinds = Kinds { before, of: HashMap::new() };
     let (mut at, mut told) = (String::new(), 0_u64);
-    let comparison = before.compare(
-        after,
-        &mut |difference| {
-            let table = match &difference {
-                Difference::Added { table, .. }
-                | Difference::Removed { table, .. }
-                | Difference::Changed { table, .. } => *table,
-            };
-            if at != table {
-                left_out(&mut out, told, limit).map_err(Error::own)?;
-                (at, told) = (table.to_owned(), 0);
-                writeln!(out, "{STRONG}{}{STRONG:#}", escaped(table)).map_err(Error::own)?;
+    let mut each = |difference: Difference<'_>| {
+        let table = match &difference {
+            Difference::Added { table, .. } | Difference::Removed { table, .. } | Difference::Changed { table, .. } => {
+                *table
             }
-            told += 1;
-            if told > limit {
-                return Ok(());
-            }
-            write_difference(&mut out, &difference, &mut kinds).map_err(Error::own)?;
-            match made_by(after, &difference) {
-                Some(by) => writeln!(out, "    {QUIET}{by}{QUIET:#}").map_err(Error::own),
-                None => Ok(()),
-            }
-        },
-        &mut |rows| bar.set_position(rows),
-    );
-    bar.finish_and_clear();
-    let comparison = comparison?;
+        };
+        if at != table {
+            left_out(&mut out, told, limit).map_err(Error::own)?;
+            (at, told) = (table.to_owned(), 0);
+            writeln!(out, "{STRONG}{}{STRONG:#}", escaped(table)).map_err(Error::own)?;
+        }
+        told += 1;
+        if told > limit {
+            return Ok(());
+        }
+        write_difference(&mut out, &difference, &mut kinds).map_err(Error::own)?;
+        match made_by(after, &difference) {
+            Some(by) => writeln!(out, "    {QUIET}{by}{QUIET:#}").map_err(Error::own),
+            None => Ok(()),
+        }
+    };
+    let comparison = terminal::told(|| before.compare(after, &mut each))?;
     left_out(&mut out, told, limit)?;
     if !at.is_empty() {
         writeln!(out)?;
@@ -193,16 +187,12 @@ fn as_json(before: &File, after: &File) -> Result<Comparison, Failure> {
     let mut out = BufWriter::new(terminal::data());
     let mut comma = "";
     write!(out, "{{\n\"differences\": [")?;
-    let comparison = before.compare(
-        after,
-        &mut |difference| {
-            let line = serde_json::to_string(&difference).map_err(Error::own)?;
-            write!(out, "{comma}\n  {line}").map_err(Error::own)?;
-            comma = ",";
-            Ok(())
-        },
-        &mut |_| (),
-    )?;
+    let comparison = before.compare(after, &mut |difference| {
+        let line = serde_json::to_string(&difference).map_err(Error::own)?;
+        write!(out, "{comma}\n  {line}").map_err(Error::own)?;
+        comma = ",";
+        Ok(())
+    })?;
     let (structure, tables) = (json!(comparison.structure), json!(comparison.tables));
     writeln!(out, "\n],\n\"structure\": {structure},\n\"tables\": {tables},\n\"same\": {}\n}}", comparison.is_same())?;
     out.flush()?;

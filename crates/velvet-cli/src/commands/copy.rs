@@ -10,7 +10,7 @@ use velvet_core::show::escaped;
 
 pub(crate) fn run(arguments: &args::Copy) -> Result<(), Failure> {
     let (file, reasons) = opened_and_told(&arguments.file, true)?;
-    file.copy_to(&arguments.to, arguments.without_private)?;
+    terminal::told(|| file.copy_to(&arguments.to, arguments.without_private))?;
     let mut out = terminal::out();
     let bytes = fs::metadata(&arguments.to).map_or(0, |m| m.len());
     let all = if reasons.is_empty() { "all of it" } else { "all that is here" };

@@ -17,7 +17,7 @@ pub(crate) fn run(arguments: &args::Export) -> Result<(), Failure> {
         exported(&file, arguments, &mut out)?;
         return Ok(out.flush()?);
     };
-    let rows = written_new(to, |out| exported(&file, arguments, out))?;
+    let rows = terminal::told(|| written_new(to, |out| exported(&file, arguments, out)))?;
     let rows = count(usize::try_from(rows).unwrap_or(usize::MAX), "row");
     Ok(writeln!(terminal::out(), "Exported {rows} to {}.", named(to))?)
 }

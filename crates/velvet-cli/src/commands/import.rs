@@ -32,11 +32,11 @@ pub(crate) fn run(arguments: &args::Import) -> Result<(), Failure> {
     if kind == ExchangeForm::Sql {
         let mut text = String::new();
         from.read_to_string(&mut text)?;
-        let statements = import_sql(&arguments.file, &text, limits())?;
+        let statements = terminal::told(|| import_sql(&arguments.file, &text, limits()))?;
         writeln!(out, "Made {} of {}.", named(&arguments.file), of(statements, "statement"))?;
     } else {
         let file = one_file(&arguments.file)?;
-        let rows = import(&file, arguments.table.as_deref(), kind.into(), &mut from, limits())?;
+        let rows = terminal::told(|| import(&file, arguments.table.as_deref(), kind.into(), &mut from, limits()))?;
         writeln!(out, "Imported {} into {}.", of(rows, "row"), named(&file))?;
     }
     Ok(())

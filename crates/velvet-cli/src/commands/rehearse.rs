@@ -4,23 +4,18 @@ use super::{history, opened};
 use crate::args::{self, Telling};
 use crate::failure::{Failure, Verdict};
 use crate::terminal::{self, ALARM, STRONG, WARNING};
-use indicatif::{ProgressBar, ProgressStyle};
 use serde_json::json;
 use std::io::Write;
-use std::time::Duration;
 use velvet_core::show::count;
+use velvet_drawer::UpgradedVersion;
 use velvet_drawer::inspect::Rehearsal;
-use velvet_drawer::{Progress, UpgradedVersion};
 
 pub(crate) fn run(arguments: &args::Rehearse) -> Result<Verdict, Failure> {
     let file = opened(&arguments.file, arguments.form == Telling::Text)?;
     let history = history(&arguments.history)?;
     // A history that cannot be used could not be tried; an upgrade that fails was.
     file.against(&history)?;
-    let bar = progress_bar();
-    let shown = bar.clone();
-    let result = file.rehearse_history(&history, move |progress| show(&shown, progress));
-    bar.finish_and_clear();
+    let result = terminal::told(|| file.rehearse_history(&history));
     match (result, arguments.form) {
         (Ok(rehearsal), Telling::Text) => tell(&rehearsal).map(|()| Verdict::Fine),
         (Ok(rehearsal), Telling::Json) => {
@@ -36,22 +31,6 @@ pub(crate) fn run(arguments: &args::Rehearse) -> Result<Verdict, Failure> {
             Ok(Verdict::Wrong)
         }
     }
-}
-
-/// A bar that shows itself only on a terminal, and only when the work is long.
-fn progress_bar() -> ProgressBar {
-    let bar = ProgressBar::new(0);
-    let style = ProgressStyle::with_template("{msg} {wide_bar} {human_pos} of {human_len} rows");
-    bar.set_style(style.unwrap_or_else(|_| ProgressStyle::default_bar()));
-    bar.enable_steady_tick(Duration::from_millis(200));
-    bar
-}
-
-fn show(bar: &ProgressBar, progress: &Progress) {
-    let doing = progress.doing.split(": ").next().unwrap_or_default();
-    bar.set_message(doing.trim_start_matches("upgrading to ").to_owned());
-    bar.set_length(progress.of.unwrap_or_default());
-    bar.set_position(progress.done);
 }
 
 fn tell(rehearsal: &Rehearsal) -> Result<(), Failure> {

@@ -15,10 +15,8 @@ use velvet_drawer::inspect::{Salvaged, SalvagedTable, salvage};
 const GAPS_SHOWN: usize = 4;
 
 pub(crate) fn run(arguments: &args::Salvage) -> Result<Verdict, Failure> {
-    let bar = terminal::counting("saved");
-    let salvaged = salvage(one_file(&arguments.file)?, &arguments.to, &mut |rows| bar.set_position(rows), limits());
-    bar.finish_and_clear();
-    let salvaged = salvaged?;
+    let from = one_file(&arguments.file)?;
+    let salvaged = terminal::told(|| salvage(from, &arguments.to, limits()))?;
     match arguments.form {
         Telling::Text => text(arguments, &salvaged)?,
         Telling::Json => terminal::json(&Report { whole: salvaged.is_whole(), salvaged: &salvaged })?,

@@ -20,22 +20,15 @@ pub(crate) fn run(arguments: &args::Search) -> Result<(), Failure> {
     let words = arguments.words.join(" ");
     let limit = usize::try_from(arguments.limit).unwrap_or(usize::MAX);
     let (mut found, mut more) = (Vec::new(), false);
-    let bar = terminal::counting("looked through");
-    let searched = file.search(
-        &words,
-        &tables,
-        &mut |row| {
-            if found.len() == limit {
-                more = true;
-                return Ok(false);
-            }
-            found.push(row);
-            Ok(true)
-        },
-        &mut |rows| bar.set_position(rows),
-    );
-    bar.finish_and_clear();
-    searched?;
+    let mut take = |row| {
+        if found.len() == limit {
+            more = true;
+            return Ok(false);
+        }
+        found.push(row);
+        Ok(true)
+    };
+    terminal::told(|| file.search(&words, &tables, &mut take))?;
     match arguments.form {
         Telling::Text => text(&file, &found, more)?,
         Telling::Json => writeln!(terminal::data(), "{:#}", json!({ "rows": found, "more": more }))?,

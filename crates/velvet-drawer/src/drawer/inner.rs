@@ -6,7 +6,6 @@ use super::in_place::Home;
 use super::later::ToDo;
 use super::readings::Readings;
 use super::{InEffect, Opened, Reads, Scope, Writes};
-use crate::cancel::Cancel;
 use crate::engine::{Connection, Fault, FaultKind, Pool, Transaction, Writer};
 use crate::error::{Cause, Doing, Error};
 use crate::events;
@@ -190,7 +189,7 @@ impl Inner {
         match self.pool().reader() {
             Ok(reader) => {
                 let work = || work(Scope::new(&reader, self));
-                until_cancelled(&reader, work).map_err(|error| self.told_from_newer(&reader, error))
+                reader.until_cancelled_here(work).map_err(|error| self.told_from_newer(&reader, error))
             }
             // What it held can still be read, and copied, with the connection that has it.
             Err(Fault { kind: FaultKind::Displaced(_), .. }) => work(Scope::new(&*self.writer()?, self)),
@@ -239,7 +238,7 @@ impl Inner {
     /// the index was not told of is not found yet.
     pub(crate) fn tell_the_search_index(&self) -> Result<(), Error> {
         let Some(writer) = self.pool().idle_writer() else { return Ok(()) };
-        searching::catch_up_at_once(&writer, &self.declared.structure, self.pool().wait())
+        searching::catch_up_at_once(&writer, &self.declared.structure)
             .doing(|| "cannot tell the search index of what was written")
             .map_err(|error| self.place.name(error))
     }
@@ -272,7 +271,7 @@ impl Inner {
         if let Some(recorder) = self.recorder() {
             recorder.mark(&writer);
         }
-        let result = until_cancelled(&writer, || work(Scope::new(&writer, self)));
+        let result = writer.until_cancelled_here(|| work(Scope::new(&writer, self)));
         writer.tell_commit();
         result
     }
@@ -346,15 +345,6 @@ impl Inner {
             .untouched("Nothing was written by this call")
             .advise("Use what the closure is given: `tx` or `view`"),
         ))
-    }
-}
-
-/// Runs `work`, whose statements end where the work of this thread is asked to.
-#[inline]
-fn until_cancelled<R>(connection: &Connection, work: impl FnOnce() -> R) -> R {
-    match Cancel::here() {
-        None => work(),
-        Some(cancel) => connection.until_cancelled(&cancel, work),
     }
 }
 

@@ -13,6 +13,7 @@ use std::collections::{BTreeMap, VecDeque};
 use std::fmt;
 use std::io;
 use std::panic::{AssertUnwindSafe, Location, catch_unwind};
+use std::path::{Path, PathBuf};
 use std::pin::Pin;
 use std::sync::{Arc, Condvar, Mutex, MutexGuard, PoisonError};
 use std::task::{Context, Poll};
@@ -63,7 +64,7 @@ thread_local! {
     static IS_LATER: Cell<bool> = const { Cell::new(false) };
 }
 
-/// Work that is done on a thread of the drawer's: wait for it, or await it in any async runtime. Dropped before it has begun, it is not done at all;
+/// Work that is done on another thread: wait for it, or await it in any async runtime. Dropped before it has begun, it is not done at all;
 /// afterwards it goes to its end.
 #[must_use = "what is dropped before it has begun is not done"]
 pub struct Later<R> {
@@ -220,41 +221,94 @@ impl Drawer {
         work: impl FnOnce(&Drawer) -> Result<R, Error> + Send + 'static,
     ) -> Later<R> {
         let drawer = Drawer::taken_at(Arc::clone(&self.inner), Location::caller());
-        let (outcome, cancel) = (Arc::<Outcome<Result<R, Error>>>::default(), Cancel::default());
         let (lane, number) = (self.handle, drawer.handle);
-        let (finished, asked) = (Arc::clone(&outcome), cancel.clone());
-        let progress = Arc::<Mutex<Progress>>::default();
-        let told = Arc::clone(&progress);
-        let done = move || {
-            let place = drawer.inner.place.clone();
-            let result = asked.during(|| {
-                if asked.is_cancelled() {
-                    let error = Error::new(Cause::Cancelled, "it was cancelled before it began");
-                    return Err(place.name(error.untouched("It was not done at all")));
-                }
-                let result = catch_unwind(AssertUnwindSafe(|| {
-                    Progress::told(
-                        move |now| told.lock().unwrap_or_else(PoisonError::into_inner).clone_from(now),
-                        || work(&drawer),
-                    )
-                }));
-                result.unwrap_or_else(|panic| {
-                    Err(place.name(Error::of_panic(&*panic).doing("cannot do what was to be done later")))
-                })
-            });
-            // Whoever awaits it may close the drawer then.
-            drop(drawer);
-            finished.finish(result);
-        };
+        let place = drawer.inner.place.clone();
+        let named = move |error: Error| place.name(error);
+        let (mut later, done) = Later::of("cannot do what was to be done later", named, move || work(&drawer));
         let to_do = &self.inner.to_do;
-        let place = match to_do.put(lane, number, Box::new(done)) {
-            Ok(()) => Some((Arc::clone(&to_do.0), lane, number)),
-            Err(error) => {
-                outcome.finish(Err(self.inner.place.name(error)));
-                None
-            }
+        match to_do.put(lane, number, Box::new(done)) {
+            Ok(()) => later.place = Some((Arc::clone(&to_do.0), lane, number)),
+            Err(error) => later.outcome.finish(Err(self.inner.place.name(error))),
+        }
+        later
+    }
+}
+
+impl<R: Send + 'static> Later<R> {
+    /// Does `work` on a thread of its own, which begins at once: for what needs no open drawer, such as restoring or removing one. Dropping what is
+    /// returned lets it go on.
+    ///
+    /// # Errors
+    /// None at once. When it is awaited: what `work` returns; that it panicked ([`Error::is_own`]); that it was cancelled ([`Error::is_cancelled`]).
+    ///
+    /// ```
+    /// # use velvet_drawer::{Drawer, Later, Record, Schema};
+    /// # #[derive(Record)] struct Glaze { name: String }
+    /// # let folder = tempfile::tempdir().unwrap();
+    /// # let (path, copy) = (folder.path().join("kiln.drawer"), folder.path().join("copy.drawer"));
+    /// # let schema = || Schema::new("kilnbook").record::<Glaze>();
+    /// # pollster::block_on(async {
+    /// # Drawer::open(&path, schema())?.copy_to(&copy)?;
+    /// let set_aside = Later::begin(move || Drawer::restore(path, copy)).await?;
+    /// # assert!(set_aside.is_some());
+    /// # Ok::<(), velvet_drawer::Error>(())
+    /// # }).unwrap();
+    /// ```
+    pub fn begin(work: impl FnOnce() -> Result<R, Error> + Send + 'static) -> Later<R> {
+        Later::begin_named("cannot do this on a thread of its own", |error| error, work)
+    }
+
+    /// As [`Later::begin`], for what is done with the file at `path`.
+    pub(crate) fn begin_at(
+        path: PathBuf,
+        doing: &'static str,
+        work: impl FnOnce(&Path) -> Result<R, Error> + Send + 'static,
+    ) -> Later<R> {
+        let file = path.clone();
+        let named = move |error: Error| error.untouched("The file is as it was").in_file(&file);
+        Later::begin_named(doing, named, move || work(&path))
+    }
+
+    fn begin_named(
+        doing: &'static str,
+        named: impl FnOnce(Error) -> Error + Send + 'static,
+        work: impl FnOnce() -> Result<R, Error> + Send + 'static,
+    ) -> Later<R> {
+        let (later, done) = Later::of(doing, named, work);
+        if let Err(error) = thread::Builder::new().name("velvet-later".into()).spawn(done) {
+            later.outcome.finish(Err(Error::device("cannot start a thread to do this", &error)));
+        }
+        later
+    }
+
+    /// What stands for `work`, and what does it. `named` names the file in an error that is not that of `work` itself.
+    fn of(
+        doing: &'static str,
+        named: impl FnOnce(Error) -> Error + Send + 'static,
+        work: impl FnOnce() -> Result<R, Error> + Send + 'static,
+    ) -> (Later<R>, impl FnOnce() + Send + 'static) {
+        let (outcome, cancel) = (Arc::<Outcome<Result<R, Error>>>::default(), Cancel::default());
+        let progress = Arc::<Mutex<Progress>>::default();
+        let later = Later {
+            outcome: Arc::clone(&outcome),
+            cancel: cancel.clone(),
+            progress: Arc::clone(&progress),
+            place: None,
         };
-        Later { outcome, cancel, progress, place }
+        let done = move || {
+            let told = move |now: &Progress| progress.lock().unwrap_or_else(PoisonError::into_inner).clone_from(now);
+            let result = if cancel.is_cancelled() {
+                // What it holds may be the last handle of a drawer, which whoever awaits it may close then.
+                drop(work);
+                let error = Error::new(Cause::Cancelled, "it was cancelled before it began");
+                Err(named(error.untouched("It was not done at all")))
+            } else {
+                let work = AssertUnwindSafe(|| cancel.during(|| Progress::told(told, work)));
+                catch_unwind(work).unwrap_or_else(|panic| Err(named(Error::of_panic(&*panic).doing(doing))))
+            };
+            outcome.finish(result);
+        };
+        (later, done)
     }
 }
 
@@ -264,7 +318,7 @@ impl<R> Later<R> {
     /// # Errors
     /// As [`Drawer::later`]; and on a thread that does such work itself ([`Error::is_nested`]), because all of them might wait for each other.
     pub fn wait(self) -> Result<R, Error> {
-        if IS_LATER.get() {
+        if self.place.is_some() && IS_LATER.get() {
             let error = Error::new(Cause::Nested, "cannot wait for work that is done later within such work");
             return Err(error.advise("Do it directly, with the drawer that the closure is given"));
         }

@@ -92,7 +92,7 @@ impl Inner {
             events::log_is_large(path, bytes, &held);
         }
         let Some(most) = most.filter(|most| bytes > *most) else { return Ok(()) };
-        writer.without_lock_timeout(self.pool().wait(), || writer.truncate_wal());
+        writer.without_lock_timeout(|| writer.truncate_wal());
         if self.pool().log_bytes() <= most {
             self.readings.is_log_large.store(false, Ordering::Relaxed);
             return Ok(());
@@ -109,7 +109,7 @@ impl Inner {
     pub(crate) fn cut_log(&self) {
         // Whoever writes just now has it cut with the next write.
         let Some(writer) = self.pool().idle_writer() else { return };
-        writer.without_lock_timeout(self.pool().wait(), || writer.truncate_wal());
+        writer.without_lock_timeout(|| writer.truncate_wal());
         let is_large = self.pool().log_bytes() > Connection::LARGE_LOG;
         self.readings.is_log_large.store(is_large, Ordering::Relaxed);
     }

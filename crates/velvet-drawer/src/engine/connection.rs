@@ -16,7 +16,7 @@ use rusqlite::config::DbConfig;
 use rusqlite::functions::FunctionFlags;
 use rusqlite::hooks::AuthContext;
 use rusqlite::{OpenFlags, params};
-use std::cell::RefCell;
+use std::cell::{Cell, RefCell};
 use std::collections::BTreeSet;
 use std::io;
 use std::path::{Path, PathBuf};
@@ -44,6 +44,8 @@ pub(crate) struct Connection {
     pub(super) open: Open,
     pub(super) noticed: Noticed,
     pub(super) asking: Asking,
+    /// How long it waits for other processes.
+    pub(super) wait: Cell<Duration>,
     pub(super) bounds: Option<Bounds>,
     _open_here: Option<OpenHere>,
 }
@@ -95,6 +97,7 @@ impl Connection {
             open: Open::default(),
             noticed: Noticed::default(),
             asking: Asking::default(),
+            wait: Cell::default(),
             bounds: None,
             _open_here: None,
         })
@@ -105,11 +108,17 @@ impl Connection {
         let mut connection = Connection::of(rusqlite::Connection::open_with_flags(path, flags)?)?;
         connection._open_here = Some(OpenHere::new(path));
         connection.report = Report::new(&settings.reporting, path);
-        connection.engine.busy_timeout(settings.wait)?;
+        connection.wait_for_others(settings.wait)?;
         connection.look_whether_to_end()?;
         connection.use_temporary_folder();
         connection.prepare_for_us()?;
         Ok(connection)
+    }
+
+    /// Waits this long for other processes.
+    pub(super) fn wait_for_others(&self, wait: Duration) -> Result<(), Fault> {
+        self.wait.set(wait);
+        Ok(self.engine.busy_timeout(wait)?)
     }
 
     /// Tells the engine, once for the whole process, where the app wants temporary files: those of large sorts, and of compacting.
@@ -150,13 +159,14 @@ impl Connection {
 
     /// Switches the file to a write-ahead log of changes beside it, so that reads run side by side with one writer. The engine does
     /// not wait by itself when several processes do this at once.
-    pub(crate) fn use_wal(&self, wait: Duration) -> Result<(), Fault> {
+    pub(crate) fn use_wal(&self) -> Result<(), Fault> {
         self.keep_wal_on_close(false);
         self.run(&format!("PRAGMA journal_size_limit = {}", Connection::LARGE_LOG))?;
-        let deadline = Instant::now() + wait;
+        let deadline = Instant::now() + self.wait.get();
         loop {
             match self.run("PRAGMA journal_mode = WAL") {
                 Err(fault) if fault.kind == FaultKind::Locked && Instant::now() < deadline => {
+                    self.refuse_if_cancelled()?;
                     std::thread::sleep(BETWEEN_ATTEMPTS);
                 }
                 Err(fault) => return Err(fault),
@@ -212,11 +222,12 @@ impl Connection {
     }
 
     /// Runs `work` without waiting for other processes, and waits for them as long as before afterwards.
-    pub(crate) fn without_lock_timeout<R>(&self, wait: Duration, work: impl FnOnce() -> R) -> R {
+    pub(crate) fn without_lock_timeout<R>(&self, work: impl FnOnce() -> R) -> R {
+        let wait = self.wait.get();
         // Where the waiting time cannot be changed, `work` waits.
-        let _ = self.engine.busy_timeout(Duration::ZERO);
+        let _ = self.wait_for_others(Duration::ZERO);
         let result = work();
-        let _ = self.engine.busy_timeout(wait);
+        let _ = self.wait_for_others(wait);
         result
     }
 
@@ -444,7 +455,7 @@ mod tests {
         let synchronous = |connection: &Connection| connection.number("PRAGMA synchronous").unwrap();
         let is_trusted = |c: &Connection| c.engine.db_config(DbConfig::SQLITE_DBCONFIG_TRUSTED_SCHEMA).unwrap();
         let safe = opener.new_writer().unwrap();
-        safe.use_wal(Duration::ZERO).unwrap();
+        safe.use_wal().unwrap();
         assert_eq!(synchronous(&safe), 2);
         assert_eq!(safe.without_sync(|| synchronous(&safe)), 1);
         assert_eq!(synchronous(&safe), 2, "as it was");

@@ -1,7 +1,7 @@
 //! Ending statements in the middle.
 
 use super::{Connection, Fault, FaultKind};
-use crate::cancel::Cancel;
+use crate::cancel::{Cancel, Cancelled, in_turns};
 use std::cell::Cell;
 use std::sync::{Arc, Mutex, PoisonError};
 
@@ -36,10 +36,41 @@ impl Connection {
         Ok(self.engine.progress_handler(BETWEEN_LOOKS, Some(move || is_asked(&asks)))?)
     }
 
+    /// Runs `work`, whose statements end, also in the middle, where the work of this thread is asked to.
+    #[inline]
+    pub(crate) fn until_cancelled_here<R>(&self, work: impl FnOnce() -> R) -> R {
+        match Cancel::here() {
+            None => work(),
+            Some(cancel) => self.until_cancelled(&cancel, work),
+        }
+    }
+
     /// Runs `work`, whose statements end, also in the middle, once `cancel` asks them to. One that writes takes its whole transaction with it.
     pub(crate) fn until_cancelled<R>(&self, cancel: &Cancel, work: impl FnOnce() -> R) -> R {
         let _before = Before(self, self.asking.set(Some(cancel.clone())));
         work()
+    }
+
+    /// Runs `work`, which may wait for other processes, so that also the waiting ends where it is asked to.
+    pub(super) fn waiting_in_turns<R>(&self, work: impl Fn() -> Result<R, Fault>) -> Result<R, Fault> {
+        if Cancel::here().is_none() {
+            return work();
+        }
+        let mut locked = None;
+        let done = in_turns(self.wait.get(), |turn| {
+            if let Err(error) = self.engine.busy_timeout(turn) {
+                return Some(Err(error.into()));
+            }
+            match work() {
+                Err(fault) if fault.kind == FaultKind::Locked => {
+                    locked = Some(fault);
+                    None
+                }
+                result => Some(result),
+            }
+        });
+        self.engine.busy_timeout(self.wait.get())?;
+        done?.unwrap_or_else(|| Err(locked.unwrap_or_else(|| unreachable!("only a lock is waited for"))))
     }
 
     /// Refuses to go on where it was asked to stop: what is short never meets the engine's own look.
@@ -53,12 +84,18 @@ impl Connection {
         if !is_asked(&self.asking.asks) {
             return Ok(());
         }
-        Err(Fault { kind: FaultKind::Interrupted(None), message: "interrupted".into() })
+        Err(Cancelled.into())
     }
 
     /// What is asked for from now on ends once `cancel` asks it to.
     pub(super) fn ends_with(&self, cancel: &Cancel) {
         self.asking.set(Some(cancel.clone()));
+    }
+}
+
+impl From<Cancelled> for Fault {
+    fn from(_: Cancelled) -> Fault {
+        Fault { kind: FaultKind::Interrupted(None), message: "interrupted".into() }
     }
 }
 

@@ -1,10 +1,15 @@
 //! Whether the write-ahead log that stands beside a file is the one of that file, of the same moment.
 
-use super::Opener;
+use super::opener::header;
+use super::{Fault, FaultKind, Opener};
+use crate::beside::with_companions;
+use rusqlite::OpenFlags;
+use rusqlite::config::DbConfig;
 use std::collections::BTreeSet;
 use std::fs;
 use std::io::{self, BufReader, Read, Seek, SeekFrom};
 use std::path::Path;
+use std::time::Duration;
 use velvet_core::header::Header;
 use velvet_core::wal;
 
@@ -51,9 +56,52 @@ pub(crate) fn log_beside(log: &Path, header: &Header) -> io::Result<LogBeside> {
 
 /// Whether the log beside a file is of another moment than the file. The engine would lay it over the file all the same.
 pub(super) fn is_of_another_moment(path: &Path, log: &Path) -> bool {
-    let header = || Opener::new(path).header().ok().flatten();
-    let Some(before) = header() else { return false };
-    let is_another = matches!(log_beside(log, &before), Ok(LogBeside::Older | LogBeside::Newer));
-    // A process that has the file open may have merged its log and begun anew meanwhile; that counts.
-    is_another && header() == Some(before)
+    // While others write, the log is written over as it is read here. Where they have the file open, the log is theirs.
+    let seems_so = Opener::new(path).header().is_ok_and(|header| is_another(log, header));
+    seems_so && !matches!(Alone::with(path), Ok(None))
+}
+
+fn is_another(log: &Path, header: Option<Header>) -> bool {
+    header.is_some_and(|header| matches!(log_beside(log, &header), Ok(LogBeside::Older | LogBeside::Newer)))
+}
+
+/// Runs `work` where the log beside the file at `path` is of another moment, or there is no such file, and while nobody else can open it. Nothing
+/// where it is not so, or not any more.
+pub(crate) fn with_log_of_another_moment<R>(
+    path: &Path,
+    work: impl FnOnce() -> io::Result<R>,
+) -> Result<Option<R>, Fault> {
+    let work = || work().map(Some).map_err(|error| Fault::device(&error));
+    if !path.exists() {
+        return work();
+    }
+    let Some(alone) = Alone::with(path)? else { return Ok(None) };
+    // The handle is closed only with the lock: closing it drops the lock.
+    let mut file = fs::File::open(path).map_err(|error| Fault::device(&error))?;
+    let log = with_companions(path).nth(1);
+    let is_another = header(&mut file).is_ok_and(|header| log.is_some_and(|log| is_another(&log, header)));
+    let result = if is_another { work() } else { Ok(None) };
+    drop((file, alone));
+    result
+}
+
+/// Keeps everybody else from a file as long as it lives. It neither merges the log of the file nor removes it.
+struct Alone(#[expect(dead_code, reason = "it is there for the lock that it holds")] rusqlite::Connection);
+
+impl Alone {
+    /// Nothing where somebody has the file open.
+    fn with(path: &Path) -> Result<Option<Alone>, Fault> {
+        let flags = OpenFlags::SQLITE_OPEN_READ_WRITE | OpenFlags::SQLITE_OPEN_NO_MUTEX;
+        let engine = rusqlite::Connection::open_with_flags(path, flags)?;
+        engine.set_db_config(DbConfig::SQLITE_DBCONFIG_NO_CKPT_ON_CLOSE, true)?;
+        engine.busy_timeout(Duration::ZERO)?;
+        // The first that is read takes the lock, before the log is opened.
+        let read = engine.execute_batch("PRAGMA locking_mode = EXCLUSIVE; SELECT count(*) FROM sqlite_schema");
+        match read.map_err(Fault::from) {
+            Err(Fault { kind: FaultKind::Locked, .. }) => Ok(None),
+            // What the log makes of the file may be no database.
+            Ok(()) | Err(Fault { kind: FaultKind::Damaged | FaultKind::NotADatabase, .. }) => Ok(Some(Alone(engine))),
+            Err(fault) => Err(fault),
+        }
+    }
 }

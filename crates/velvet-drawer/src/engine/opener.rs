@@ -92,13 +92,17 @@ impl Opener {
         if is_open_here(&self.path) {
             return Ok(None);
         }
-        let mut bytes = [0; Header::BYTES];
-        let mut file = fs::File::open(&self.path)?;
-        let length = file.metadata()?.len();
-        if length < Header::BYTES as u64 {
-            return Ok(None);
-        }
-        file.read_exact(&mut bytes)?;
-        Ok(Header::read(&bytes, length))
+        header(&mut fs::File::open(&self.path)?)
     }
+}
+
+/// What a file begins with; nothing where it is no database.
+pub(super) fn header(file: &mut fs::File) -> io::Result<Option<Header>> {
+    let mut bytes = [0; Header::BYTES];
+    let length = file.metadata()?.len();
+    if length < Header::BYTES as u64 {
+        return Ok(None);
+    }
+    file.read_exact(&mut bytes)?;
+    Ok(Header::read(&bytes, length))
 }

@@ -3,6 +3,7 @@
 use super::open_here::OpenHere;
 use super::{Connection, Displaced, Fault, FaultKind, InPlace, Opener, Written};
 use crate::beside::with_companions;
+use crate::cancel::in_turns;
 use std::ops::Deref;
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Arc, Mutex, PoisonError};
@@ -84,7 +85,11 @@ impl Pool {
     /// The one connection that writes; waits until other threads have given it back. Nothing where they do not.
     #[inline]
     pub(crate) fn writer(&self) -> Result<Option<Writer<'_>>, Fault> {
-        self.writer.0.try_lock_for(self.wait()).map(|writer| self.opened(writer)).transpose()
+        let lent = match self.writer.0.try_lock() {
+            None => in_turns(self.wait(), |turn| self.writer.0.try_lock_for(turn))?,
+            lent => lent,
+        };
+        lent.map(|writer| self.opened(writer)).transpose()
     }
 
     /// The one connection that writes, unless a thread has it just now, or it cannot be opened.
@@ -108,7 +113,7 @@ impl Pool {
             return Err(Fault { kind: FaultKind::ReadOnly, message });
         }
         let mut writer = self.opener.writer()?;
-        writer.use_wal(self.wait())?;
+        writer.use_wal()?;
         self.opener.in_place.iter().for_each(InPlace::note_log);
         self.is_resting.store(false, Ordering::Release);
         for listener in self.listeners.lock().unwrap_or_else(PoisonError::into_inner).iter() {
@@ -126,7 +131,7 @@ impl Pool {
             Err(fault) => return Some(Err(fault)),
         };
         let result = last(&writer);
-        writer.without_lock_timeout(self.wait(), || writer.truncate_wal());
+        writer.without_lock_timeout(|| writer.truncate_wal());
         let _alone = CLOSING.lock().unwrap_or_else(PoisonError::into_inner);
         self.is_resting.store(true, Ordering::Release);
         self.opener.in_place.iter().for_each(InPlace::forget_log);

@@ -104,8 +104,8 @@ fn open(path: &Path, way: &str) -> Result<Connection, Fault> {
     };
     let place = if way.is_empty() { path.as_os_str().to_owned() } else { address(path, way) };
     let connection = rusqlite::Connection::open_with_flags(place, flags | OpenFlags::SQLITE_OPEN_NO_MUTEX)?;
-    connection.busy_timeout(WAIT)?;
     let mut connection = Connection::of(connection)?;
+    connection.wait_for_others(WAIT)?;
     connection.use_temporary_folder();
     let guard = connection.guard.clone();
     connection.engine.authorizer(Some(move |context: AuthContext<'_>| match only_reads(&context) {

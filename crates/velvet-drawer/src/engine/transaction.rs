@@ -28,7 +28,7 @@ pub(crate) struct Savepoint<'c> {
 impl Connection {
     /// Begins to write: a transaction that holds the lock to write from now on.
     pub(crate) fn transaction(&self) -> Result<Transaction<'_>, Fault> {
-        self.begin("BEGIN IMMEDIATE")
+        self.waiting_in_turns(|| self.begin("BEGIN IMMEDIATE"))
     }
 
     /// Begins to read from one state of the file.

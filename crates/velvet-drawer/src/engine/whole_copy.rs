@@ -34,7 +34,7 @@ pub(crate) fn copy_from(source: &Connection, to: &Path) -> Result<(), Fault> {
         let copied = backup.step(PAGES)?;
         let at = backup.progress();
         let [left, all] = [at.remaining, at.pagecount].map(|pages| u64::try_from(pages).unwrap_or_default());
-        progress::tell(|| "copying".to_owned(), all.saturating_sub(left), Some(all));
+        progress::tell(|| "copying pages".to_owned(), all.saturating_sub(left), Some(all));
         match copied {
             StepResult::Done => break,
             StepResult::More => {}

@@ -98,11 +98,11 @@ impl File {
     /// # let folder = tempfile::tempdir().unwrap();
     /// # let path = folder.path().join("kiln.drawer");
     /// # Drawer::open(&path, Schema::new("kilnbook").record::<Glaze>())?.insert(Glaze { name: "Celadon".into() })?;
-    /// let checked = File::open(path)?.check(&mut |_| ())?;
+    /// let checked = File::open(path)?.check()?;
     /// assert!(checked.is_sound() && checked.rows == 1);
     /// # Ok::<(), velvet_drawer::Error>(())
     /// ```
-    pub fn check(&self, looked_at: &mut dyn FnMut(u64)) -> Result<Checked, Error> {
+    pub fn check(&self) -> Result<Checked, Error> {
         self.read("cannot check the file", |connection| {
             let mut checked = Checked::default();
             let parts: [&dyn Fn(&mut Checked) -> Result<(), Fault>; 3] = [
@@ -114,9 +114,10 @@ impl File {
                 part(&mut checked).or_else(|fault| damage(&mut checked, None, fault))?;
             }
             for table in self.declared().map_or(&[][..], |s| &s.tables) {
-                let looked = values(connection, table, &mut checked, looked_at);
+                let looked = values(connection, table, &mut checked);
                 looked.or_else(|fault| damage(&mut checked, Some(&table.name), fault))?;
             }
+            progress::tell(|| "checking rows".to_owned(), checked.rows, Some(checked.rows));
             let has_damage = checked.problems.iter().any(|p| p.kind == ProblemKind::Pages);
             if let Some(declared) = self.declared().filter(|_| !has_damage) {
                 search_indexes(connection, declared, &mut checked)?;
@@ -176,16 +177,8 @@ fn links(connection: &Connection, checked: &mut Checked) -> Result<(), Fault> {
     Ok(())
 }
 
-/// How often to say how many rows were looked at.
-const ROWS_BETWEEN: u64 = 4_096;
-
 /// Sees that each value is one that the app can read.
-fn values(
-    connection: &Connection,
-    table: &Table,
-    checked: &mut Checked,
-    looked_at: &mut dyn FnMut(u64),
-) -> Result<(), Fault> {
+fn values(connection: &Connection, table: &Table, checked: &mut Checked) -> Result<(), Fault> {
     let columns: Vec<String> = table.column_names().map(quoted).collect();
     let text = format!("SELECT {} FROM {} ORDER BY {}", columns.join(", "), quoted(&table.name), quoted(KEY_COLUMN));
     connection.rows(&text, [], |row| {
@@ -198,14 +191,9 @@ fn values(
             }
         }
         checked.rows += 1;
-        progress::tell(|| "checking rows".to_owned(), checked.rows, None);
-        if checked.rows.is_multiple_of(ROWS_BETWEEN) {
-            looked_at(checked.rows);
-        }
+        progress::tell_rows(|| "checking rows".to_owned(), checked.rows, None);
         Ok::<_, Fault>(())
-    })?;
-    looked_at(checked.rows);
-    Ok(())
+    })
 }
 
 fn search_indexes(connection: &Connection, declared: &Structure, checked: &mut Checked) -> Result<(), Fault> {

@@ -6,6 +6,7 @@ use super::structure::{ColumnStructure, TableStructure};
 use crate::about::About;
 use crate::engine::{Connection, Row};
 use crate::error::Error;
+use crate::progress;
 use serde::Serialize;
 use std::cmp::Ordering;
 use std::collections::{BTreeMap, HashMap};
@@ -92,9 +93,6 @@ impl Comparison {
     }
 }
 
-/// How often to say how many rows were looked at.
-const ROWS_BETWEEN: u64 = 4_096;
-
 impl File {
     /// Compares this file with a later one, in memory that does not grow with them. Each row that differs goes to `each`, as it is
     /// found; `looked_at` hears now and then how many rows were.
@@ -124,7 +122,7 @@ impl File {
     ///         assert_eq!(columns[0].0, "grams");
     ///     }
     ///     Ok(())
-    /// }, &mut |_| ())?;
+    /// })?;
     /// assert_eq!((comparison.tables[0].changed, comparison.tables[0].added), (1, 0));
     /// # Ok::<(), velvet_drawer::Error>(())
     /// ```
@@ -132,7 +130,6 @@ impl File {
         &self,
         after: &File,
         each: &mut dyn FnMut(Difference<'_>) -> Result<(), Error>,
-        looked_at: &mut dyn FnMut(u64),
     ) -> Result<Comparison, Error> {
         let (structure, structure_after) = (self.structure()?, after.structure()?);
         let mut comparison = Comparison { structure: differences(&structure, &structure_after), tables: Vec::new() };
@@ -161,17 +158,14 @@ impl File {
             }
             let mut comparing =
                 Comparing { before: self, after, table: &table.name, columns, matched_by, known_by, told };
-            let compared = comparing.run(each, &mut |more| {
-                rows += more;
-                looked_at(rows);
-            });
-            match compared {
+            match comparing.run(each, &mut rows) {
                 Err(error) if error.is_beyond_bounds() || views.contains(&table.name) && !error.is_cancelled() => {
                     self.leave_out(&format!("`{}`", table.name), &error)
                 }
                 compared => comparison.tables.push(compared?),
             }
         }
+        progress::tell(|| "comparing rows".to_owned(), rows, Some(rows));
         Ok(comparison)
     }
 
@@ -232,7 +226,7 @@ impl Comparing<'_> {
     fn run(
         &mut self,
         each: &mut dyn FnMut(Difference<'_>) -> Result<(), Error>,
-        looked_at: &mut dyn FnMut(u64),
+        rows: &mut u64,
     ) -> Result<TableComparison, Error> {
         // The columns that match come first, so that they are found at the beginning of a row.
         self.known_by.dedup();
@@ -245,7 +239,7 @@ impl Comparing<'_> {
         };
         let doing = format!("cannot compare the rows of `{}`", self.table);
         self.before.read(&doing, |before| {
-            self.after.read(&doing, |after| self.merge(before, after, &mut found, each, looked_at))
+            self.after.read(&doing, |after| self.merge(before, after, &mut found, each, rows))
         })?;
         let are_rows_same = found.added + found.removed + found.changed == 0;
         found.only_order = are_rows_same && found.same > 1 && self.order_differs()?;
@@ -265,14 +259,13 @@ impl Comparing<'_> {
         after: &Connection,
         found: &mut TableComparison,
         each: &mut dyn FnMut(Difference<'_>) -> Result<(), Error>,
-        looked_at: &mut dyn FnMut(u64),
+        rows: &mut u64,
     ) -> Result<(), Error> {
         let order: Vec<String> = self.matched_by.iter().map(|c| format!("{} COLLATE BINARY", quoted(c))).collect();
         let text = self.text(&order.join(", "));
         let (mut first, mut second) = (before.prepare(&text)?, after.prepare(&text)?);
         let (mut first, mut second) = (first.rows(), second.rows());
         let (mut old, mut new) = (first.next()?, second.next()?);
-        let mut rows = 0_u64;
         let (keys, known) = (self.matched_by.len(), self.known_by.len());
         loop {
             let side = match (&old, &new) {
@@ -303,13 +296,9 @@ impl Comparing<'_> {
             if side.is_ge() {
                 new = second.next()?;
             }
-            rows += 1;
-            if rows == ROWS_BETWEEN {
-                looked_at(rows);
-                rows = 0;
-            }
+            *rows += 1;
+            progress::tell_rows(|| "comparing rows".to_owned(), *rows, None);
         }
-        looked_at(rows);
         Ok(())
     }
 

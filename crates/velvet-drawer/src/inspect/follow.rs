@@ -139,14 +139,10 @@ impl Following {
         let look = |path| File::open_within(path, &self.limits);
         let (old, new) = (look(before.as_path())?, look(after)?);
         let mut any = false;
-        let comparison = old.compare(
-            &new,
-            &mut |difference| {
-                any = true;
-                each(Happened::Differs(difference))
-            },
-            &mut |_| (),
-        )?;
+        let comparison = old.compare(&new, &mut |difference| {
+            any = true;
+            each(Happened::Differs(difference))
+        })?;
         for line in &comparison.structure {
             any = true;
             each(Happened::Structure(line))?;

@@ -4,7 +4,6 @@ use super::file::File;
 use crate::engine::{Opener, copy_from};
 use crate::error::{Cause, Doing, Error};
 use crate::opening::{Found, recognise};
-use crate::progress::Progress;
 use crate::schema::{Code, Declared, Schema};
 use crate::temporary;
 use crate::upgrading::{self, Upgraded, Watch, milliseconds};
@@ -38,19 +37,15 @@ impl File {
     /// # Errors
     /// As opening the file with `schema` would.
     pub fn rehearse(&self, schema: &Schema) -> Result<Rehearsal, Error> {
-        self.rehearse_declared(schema.clone().declared()?, Vec::new(), |_| ())
+        self.rehearse_declared(schema.clone().declared()?, Vec::new())
     }
 
     /// Upgrades a complete copy of the file to the newest version of `history`. The app's code is left out, because only
-    /// the app has it. `tell` is called with each progress.
+    /// the app has it.
     ///
     /// # Errors
     /// When the history does not add up, and as opening the file with it would.
-    pub fn rehearse_history(
-        &self,
-        history: &str,
-        tell: impl Fn(&Progress) + Send + Sync + 'static,
-    ) -> Result<Rehearsal, Error> {
+    pub fn rehearse_history(&self, history: &str) -> Result<Rehearsal, Error> {
         let problem =
             |p: velvet_core::evolution::HistoryProblem| Error::new(Cause::BadQuery, p.to_string()).in_file(self.path());
         let parsed = History::parse(history).map_err(problem)?;
@@ -65,15 +60,10 @@ impl File {
             types: Vec::new(),
             app_version: None,
         };
-        self.rehearse_declared(declared, codes, tell)
+        self.rehearse_declared(declared, codes)
     }
 
-    fn rehearse_declared(
-        &self,
-        declared: Declared,
-        codes: Vec<String>,
-        tell: impl Fn(&Progress) + Send + Sync + 'static,
-    ) -> Result<Rehearsal, Error> {
+    fn rehearse_declared(&self, declared: Declared, codes: Vec<String>) -> Result<Rehearsal, Error> {
         let doing = "cannot rehearse the upgrade";
         let rehearse = || {
             let folder = temporary::folder().map_err(|e| Error::device(doing, &e))?;
@@ -87,9 +77,9 @@ impl File {
             connection.bound(cancel, Duration::MAX, u64::MAX)?;
             let upgraded = match recognise(&connection, &declared)? {
                 Found::Older(from) => {
-                    connection.use_wal(Duration::ZERO)?;
+                    connection.use_wal()?;
                     // No path: what a backup would hold is the file itself.
-                    upgrading::upgrade(&connection, &declared, from, None, &Watch::telling(tell, cancel.clone()))?
+                    cancel.during(|| upgrading::upgrade(&connection, &declared, from, None, &Watch::default()))?
                 }
                 Found::Current { .. } | Found::Fresh => None,
             };

@@ -4,6 +4,7 @@ use super::file::{File, FoundTable};
 use super::forms;
 use super::rows::Page;
 use crate::error::{Cause, Error};
+use crate::progress;
 use serde::Serialize;
 use std::time::Instant;
 use velvet_core::Marked;
@@ -23,13 +24,10 @@ pub struct FoundRow {
     pub columns: Vec<(String, Marked)>,
 }
 
-/// How often to say how many rows were looked at.
-const ROWS_BETWEEN: u64 = 4_096;
-
 impl File {
     /// Looks through `tables`, or all where none is given, for rows in which all of the words stand, in whatever columns: in texts
     /// anywhere, whatever their case and accents, and as whole numbers. `each` gets the rows as they are found and says whether to go
-    /// on; `looked_at` hears now and then how many rows were.
+    /// on.
     ///
     /// This needs no search index, so it finds what stands in any column of any file, and takes time that grows with it.
     ///
@@ -40,7 +38,6 @@ impl File {
         words: &str,
         tables: &[FoundTable],
         each: &mut dyn FnMut(FoundRow) -> Result<bool, Error>,
-        looked_at: &mut dyn FnMut(u64),
     ) -> Result<(), Error> {
         let sought = Words::of(words);
         if sought.count() == 0 {
@@ -70,9 +67,7 @@ impl File {
             let mut go_on = true;
             let result = self.each_known(table, &known_by, &Page::default(), &mut |key, row| {
                 looked += 1;
-                if looked % ROWS_BETWEEN == 0 {
-                    looked_at(looked);
-                }
+                progress::tell_rows(|| "searching rows".to_owned(), looked, None);
                 if is_view && begun.elapsed() > within {
                     let why = format!("it takes longer than {within:?} to go through its rows");
                     return Err(Error::new(Cause::BeyondBounds, why));
@@ -92,7 +87,7 @@ impl File {
                 other => other?,
             }
         }
-        looked_at(looked);
+        progress::tell(|| "searching rows".to_owned(), looked, Some(looked));
         Ok(())
     }
 }

@@ -1,7 +1,7 @@
 //! Setting a file aside: moved out of the way with all that belongs to it, never deleted.
 
 use crate::beside::{self, with_companions};
-use crate::engine::{FaultKind, Opener};
+use crate::engine::{Fault, FaultKind, Opener, with_log_of_another_moment};
 use crate::error::{Cause, Error};
 use std::fs;
 use std::io;
@@ -35,16 +35,19 @@ pub(super) fn set_aside(path: &Path) -> Result<PathBuf, Error> {
     })
 }
 
-/// Moves the write-ahead log beside a file out of its way, because it is of another moment. Returns the new path.
-pub(super) fn set_log_aside(path: &Path) -> io::Result<PathBuf> {
-    let place = beside::set_aside(path);
-    let mut logs = with_companions(path).zip(with_companions(&place)).skip(1);
-    let (log, aside) = logs.next().unwrap_or_else(|| unreachable!("a file has companions"));
-    fs::rename(&log, &aside)?;
-    // The engine would look for the log's contents there.
-    let _ = logs.next().map(|(shared, _)| fs::remove_file(shared));
-    beside::keep_names(path)?;
-    Ok(aside)
+/// Moves the write-ahead log beside a file out of its way, where it is of another moment. Returns the new path; nothing where another process
+/// was faster.
+pub(super) fn set_log_aside(path: &Path) -> Result<Option<PathBuf>, Fault> {
+    with_log_of_another_moment(path, || {
+        let place = beside::set_aside(path);
+        let mut logs = with_companions(path).zip(with_companions(&place)).skip(1);
+        let (log, aside) = logs.next().unwrap_or_else(|| unreachable!("a file has companions"));
+        fs::rename(&log, &aside)?;
+        // The engine would look for the log's contents there.
+        let _ = logs.next().map(|(shared, _)| fs::remove_file(shared));
+        beside::keep_names(path)?;
+        Ok(aside)
+    })
 }
 
 /// Whether the old name goes away.

@@ -44,11 +44,11 @@ impl Options {
         Opener { settings: self.settings.clone(), ..Opener::new(path) }
     }
 
-    pub(super) fn watch(&self) -> Watch {
+    fn watch(&self) -> Watch {
         Watch::new(self.slow_upgrade, self.fail_upgrade)
     }
 
-    pub(super) fn open_watched(self, path: &Path, schema: Schema, watch: &Watch) -> Result<Arc<Inner>, Error> {
+    pub(super) fn open_inner(self, path: &Path, schema: Schema) -> Result<Arc<Inner>, Error> {
         let begun = Instant::now();
         let result = schema.declared().map_err(|e| e.in_file(path)).and_then(|mut declared| {
             declared.app_version.clone_from(&self.app_version);
@@ -57,7 +57,7 @@ impl Options {
             events::configured(&path, &declared.app, declared.version);
             let asked = self.in_effect(&declared);
             registry::open(&path, declared, &asked, |declared| {
-                let inner = self.open_file(&path, declared, watch)?;
+                let inner = self.open_file(&path, declared)?;
                 tell(&path, inner.opened(), inner.declared.version, begun.elapsed());
                 Ok(inner)
             })
@@ -98,7 +98,7 @@ impl Options {
         Ok(Arc::new(Inner::new(place, declared, (files_root, in_effect), Opened::default(), (None, None), pool)))
     }
 
-    fn open_file(self, path: &Path, declared: Declared, watch: &Watch) -> Result<Arc<Inner>, Error> {
+    fn open_file(self, path: &Path, declared: Declared) -> Result<Arc<Inner>, Error> {
         if self.read_only {
             return self.open_to_read(path, declared);
         }
@@ -109,13 +109,13 @@ impl Options {
         };
         let in_effect = self.in_effect(&declared);
         let (mut set_aside, mut log_set_aside) = (None, None);
-        let opened = self.writer(path, &declared, watch, &mut log_set_aside).or_else(|error| {
+        let opened = self.writer(path, &declared, &mut log_set_aside).or_else(|error| {
             let error = place.name(error);
             if !self.set_aside.covers(&error) {
                 return Err(error);
             }
             set_aside = Some(aside::set_aside(path)?);
-            self.writer(path, &declared, watch, &mut log_set_aside).map_err(|e| place.name(e))
+            self.writer(path, &declared, &mut log_set_aside).map_err(|e| place.name(e))
         });
         let (writer, opened) = opened?;
         let opened = Opened { shipped, set_aside, log_set_aside, ..opened };
@@ -156,7 +156,6 @@ impl Options {
         &self,
         path: &Path,
         declared: &Declared,
-        watch: &Watch,
         log_set_aside: &mut Option<PathBuf>,
     ) -> Result<(Connection, Opened), Error> {
         let engine = |fault| {
@@ -169,27 +168,34 @@ impl Options {
         let mut writer = self.opener(path).new_writer();
         if writer.as_ref().is_err_and(|fault| fault.kind == FaultKind::OtherLog) {
             let doing = "cannot set aside the write-ahead log beside the file, which is of another moment";
-            *log_set_aside = Some(aside::set_log_aside(path).map_err(|e| Error::device(doing, &e))?);
+            *log_set_aside = aside::set_log_aside(path).doing(|| doing)?;
             writer = self.opener(path).new_writer();
         }
         let writer = writer.map_err(engine)?;
-        let adopts =
-            |error: &Error| self.adopt.as_ref().filter(|_| error.is_other_app() && recognise::is_plain(&writer));
-        match recognise(&writer, declared) {
+        writer.until_cancelled_here(|| self.brought_up(&writer, path, declared)).map(|opened| (writer, opened))
+    }
+
+    /// Brings the file to the declared structure, where it is one of this app's, or may be taken over.
+    fn brought_up(&self, writer: &Connection, path: &Path, declared: &Declared) -> Result<Opened, Error> {
+        let use_wal = || {
+            let switched = writer.use_wal().map_err(|fault| told_from_read_only(fault, path));
+            switched.doing(|| "cannot open the drawer").untouched(|| recognise::UNTOUCHED)
+        };
+        let adopted = match recognise(writer, declared) {
             Ok(found) => {
-                writer.use_wal(self.settings.wait).map_err(engine)?;
-                let opened = self.bring_up(&writer, found, declared, Some(path), watch)?;
-                Ok((writer, opened))
+                use_wal()?;
+                return self.bring_up(writer, found, declared, Some(path));
             }
-            Err(error) => {
-                let Some(conversions) = adopts(&error) else { return Err(error) };
-                let adopted = upgrading::adopt(&writer, declared, Some(path), watch, conversions)?;
-                writer.use_wal(self.settings.wait).map_err(engine)?;
-                let found = recognise(&writer, declared)?;
-                let opened = self.bring_up(&writer, found, declared, Some(path), watch)?;
-                Ok((writer, Opened { adopted: Some(adopted), ..opened }))
-            }
-        }
+            Err(error) => match &self.adopt {
+                Some(conversions) if error.is_other_app() && recognise::is_plain(writer) => {
+                    upgrading::adopt(writer, declared, Some(path), &self.watch(), conversions)?
+                }
+                _ => return Err(error),
+            },
+        };
+        use_wal()?;
+        let opened = self.bring_up(writer, recognise(writer, declared)?, declared, Some(path))?;
+        Ok(Opened { adopted: Some(adopted), ..opened })
     }
 
     /// Refuses a file of another program beside which the way back out of an unfinished transaction stands: the engine would take that way as soon
@@ -214,7 +220,6 @@ impl Options {
         found: Found,
         declared: &Declared,
         path: Option<&Path>,
-        watch: &Watch,
     ) -> Result<Opened, Error> {
         match found {
             Found::Current { trail } => {
@@ -223,7 +228,7 @@ impl Options {
                 Ok(Opened::default())
             }
             Found::Older(from) => {
-                let upgraded = upgrading::upgrade(connection, declared, from, path, watch)?;
+                let upgraded = upgrading::upgrade(connection, declared, from, path, &self.watch())?;
                 self.trails.bring_up(connection, declared, "")?;
                 Ok(Opened { upgraded, ..Opened::default() })
             }
@@ -232,7 +237,7 @@ impl Options {
                 Ok(Opened { created: true, ..Opened::default() })
             }
             // Another process was faster, perhaps with an older version of the app.
-            Found::Fresh => self.bring_up(connection, recognise(connection, declared)?, declared, path, watch),
+            Found::Fresh => self.bring_up(connection, recognise(connection, declared)?, declared, path),
         }
     }
 
@@ -240,7 +245,7 @@ impl Options {
     fn index_what_others_wrote(&self, connection: &Connection, structure: &Structure) {
         let is_searched = searching::searched(structure).next().is_some();
         if is_searched && searching::is_behind(connection).unwrap_or_default() {
-            let _ = searching::catch_up_at_once(connection, structure, self.settings.wait);
+            let _ = searching::catch_up_at_once(connection, structure);
         }
     }
 
@@ -250,7 +255,6 @@ impl Options {
         fill: impl FnOnce(&mut Connection, Duration) -> Result<(), Error>,
     ) -> Result<Arc<Inner>, Error> {
         let name = |error: Error| Place::Memory.name(error);
-        let watch = self.watch();
         let mut declared = schema.declared().map_err(name)?;
         self.trails.fits(&declared).map_err(name)?;
         declared.app_version.clone_from(&self.app_version);
@@ -258,7 +262,7 @@ impl Options {
         let mut writer = self.opener(&place).new_writer().doing(|| "cannot open a drawer in memory").map_err(name)?;
         fill(&mut writer, self.settings.wait).map_err(name)?;
         let found = recognise(&writer, &declared).map_err(name)?;
-        let opened = self.bring_up(&writer, found, &declared, None, &watch).map_err(name)?;
+        let opened = self.bring_up(&writer, found, &declared, None).map_err(name)?;
         let trails = self.trails.any(&declared).then(|| Keeping::new(self.trails.entries, self.trails.age));
         let pool = Pool::new(self.opener(&place), writer);
         let in_effect = InEffect::default();

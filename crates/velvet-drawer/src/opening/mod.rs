@@ -1,7 +1,6 @@
 //! Opening a drawer: finding the file, telling what it is, creating it where there is none.
 
 mod aside;
-mod background;
 mod create;
 mod drawer;
 mod flow;
@@ -14,7 +13,6 @@ mod remove;
 mod restore;
 mod shipped;
 
-pub use background::Opening;
 pub use kept::{KeptCopy, KeptFor};
 pub use options::Options;
 

@@ -1,10 +1,9 @@
 //! How to open a drawer.
 
 use super::aside::SetAside;
-use super::background::Opening;
 use super::kept::Bounds;
 use super::shipped::Shipped;
-use crate::drawer::Drawer;
+use crate::drawer::{Drawer, Later};
 use crate::engine::{self, Settings};
 use crate::error::{Doing, Error};
 use crate::events;
@@ -374,14 +373,16 @@ impl Options {
     /// As [`Drawer::open`].
     #[track_caller]
     pub fn open(self, path: impl AsRef<Path>, schema: Schema) -> Result<Drawer, Error> {
-        let watch = self.watch();
         // Not by `map`: each handle knows the line of the app that took it.
-        Ok(Drawer::of(self.open_watched(path.as_ref(), schema, &watch)?))
+        Ok(Drawer::of(self.open_inner(path.as_ref(), schema)?))
     }
 
     /// Opens the drawer at `path` on a thread of its own, so that a long upgrade never holds up the app's first screen.
     ///
-    /// Dropping the [`Opening`] lets it go on; another open of the same file joins it.
+    /// Dropping what is returned lets it go on; another open of the same file joins it. An upgrade that is cancelled is rolled back.
+    ///
+    /// # Errors
+    /// None at once. When it is awaited: as [`Drawer::open`], and when it was cancelled ([`Error::is_cancelled`]).
     ///
     /// ```
     /// # use velvet_drawer::{Drawer, Record, Schema};
@@ -397,8 +398,10 @@ impl Options {
     /// # Ok::<(), velvet_drawer::Error>(())
     /// ```
     #[track_caller]
-    pub fn open_in_background(self, path: impl Into<PathBuf>, schema: Schema) -> Opening {
-        Opening::start(self, path.into(), schema, Location::caller())
+    pub fn open_in_background(self, path: impl Into<PathBuf>, schema: Schema) -> Later<Drawer> {
+        let (path, at) = (path.into(), Location::caller());
+        let open = move |path: &Path| Ok(Drawer::taken_at(self.open_inner(path, schema)?, at));
+        Later::begin_at(path, "cannot open the drawer", open)
     }
 
     /// Opens a new, empty drawer in memory; see [`Drawer::in_memory`].

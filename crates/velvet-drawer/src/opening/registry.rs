@@ -1,5 +1,6 @@
 //! The drawers that are open in this process, so that the same file is the same database.
 
+use crate::cancel::in_turns;
 use crate::drawer::{InEffect, Inner};
 use crate::engine::identity;
 use crate::error::{Cause, Error};
@@ -8,10 +9,11 @@ use std::cell::RefCell;
 use std::collections::HashMap;
 use std::path::{Path, PathBuf};
 use std::sync::{Arc, LazyLock, Mutex, PoisonError, Weak};
+use std::time::Duration;
 
 /// A place for one path. It is locked while that file is being opened, so that a second caller joins the first; other
 /// files are not held up.
-type Slot = Arc<Mutex<Weak<Inner>>>;
+type Slot = Arc<parking_lot::Mutex<Weak<Inner>>>;
 
 static OPEN: LazyLock<Mutex<HashMap<PathBuf, Slot>>> = LazyLock::new(Mutex::default);
 
@@ -24,7 +26,10 @@ pub(super) fn open(
 ) -> Result<Arc<Inner>, Error> {
     let _opening = BeingOpened::begin(path)?;
     let slot = slot(path);
-    let mut held = slot.lock().unwrap_or_else(PoisonError::into_inner);
+    let mut held = match in_turns(Duration::MAX, |turn| slot.try_lock_for(turn)) {
+        Ok(Some(held)) => held,
+        _ => return Err(Error::new(Cause::Cancelled, "cannot open the drawer: it was cancelled").in_file(path)),
+    };
     if let Some(inner) = held.upgrade() {
         inner.require_in_place()?;
         if inner.declared.fingerprint != declared.fingerprint || inner.declared.app != declared.app {
@@ -73,7 +78,7 @@ impl Drop for BeingOpened {
 }
 
 fn is_open(slot: &Slot) -> bool {
-    slot.try_lock().map_or(true, |held| held.strong_count() > 0)
+    slot.try_lock().is_none_or(|held| held.strong_count() > 0)
 }
 
 /// The path under which this process has the same file open, where that is a hard link: each name has a log of its own, so that what is

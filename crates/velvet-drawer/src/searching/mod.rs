@@ -5,7 +5,6 @@ mod texts;
 pub(crate) use texts::TextsAtHand;
 
 use crate::engine::{Connection, Fault, FaultKind};
-use std::time::Duration;
 use velvet_core::search::indexed;
 use velvet_core::statement::{self, UNINDEXED};
 use velvet_core::structure::{Structure, Table};
@@ -22,8 +21,8 @@ pub(crate) fn is_behind(connection: &Connection) -> Result<bool, Fault> {
 }
 
 /// As [`catch_up`], in a transaction of its own, without waiting for others who write: where somebody does, what was noted stays so.
-pub(crate) fn catch_up_at_once(writer: &Connection, structure: &Structure, wait: Duration) -> Result<(), Fault> {
-    let told = writer.without_lock_timeout(wait, || {
+pub(crate) fn catch_up_at_once(writer: &Connection, structure: &Structure) -> Result<(), Fault> {
+    let told = writer.without_lock_timeout(|| {
         let transaction = writer.transaction()?;
         catch_up(writer, structure)?;
         transaction.commit()

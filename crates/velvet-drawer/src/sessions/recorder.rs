@@ -264,7 +264,7 @@ impl Shared {
 
     /// Runs `work` without waiting for other processes, for which the app would have to wait too. What was not noted is news still.
     fn at_once(&self, connection: &Connection, work: impl FnOnce() -> Result<(), Fault>) -> Result<(), Fault> {
-        let result = connection.without_lock_timeout(self.start.opener.settings.wait, work);
+        let result = connection.without_lock_timeout(work);
         if result.is_err() {
             let mut state = self.state();
             (state.news, state.noted) = (true, Some(Instant::now()));

@@ -3,47 +3,28 @@
 use crate::cancel::Cancel;
 use crate::error::{Cause, Error};
 use crate::progress::{self, Progress};
-use std::sync::{Mutex, PoisonError};
+use std::cell::RefCell;
 use std::thread;
 use std::time::Duration;
 
-/// Follows an upgrade from outside.
+/// How far an upgrade has come.
 #[derive(Default)]
 pub(crate) struct Watch {
-    progress: Mutex<Progress>,
-    cancel: Cancel,
-    tell: Option<Box<Tell>>,
+    at: RefCell<Progress>,
     slow: Option<Duration>,
     fail_after: Option<usize>,
 }
 
-/// Is told of each change of progress.
-type Tell = dyn Fn(&Progress) + Send + Sync;
-
 impl Watch {
-    /// Follows an upgrade by telling each change of progress, until it is cancelled.
-    pub(crate) fn telling(tell: impl Fn(&Progress) + Send + Sync + 'static, cancel: Cancel) -> Watch {
-        Watch { tell: Some(Box::new(tell)), cancel, ..Watch::default() }
-    }
-
-    /// Follows an upgrade that takes longer in each step, or fails after some, for a developer who wants to see that.
+    /// Of an upgrade that takes longer in each step, or fails after some, for a developer who wants to see that.
     pub(crate) fn new(slow: Option<Duration>, fail_after: Option<usize>) -> Watch {
         Watch { slow, fail_after, ..Watch::default() }
     }
 
-    pub(crate) fn progress(&self) -> Progress {
-        self.progress.lock().unwrap_or_else(PoisonError::into_inner).clone()
-    }
-
-    /// Asks the upgrade to end; it rolls back.
-    pub(crate) fn cancel(&self) {
-        self.cancel.cancel();
-    }
-
     /// Says whether to go on.
     pub(super) fn go_on(&self) -> Result<(), Error> {
-        if self.cancel.is_cancelled() {
-            return Err(Error::new(Cause::Cancelled, "opening the drawer was cancelled").advise("Open it again"));
+        if Cancel::here().is_some_and(|cancel| cancel.is_cancelled()) {
+            return Err(Error::bare(Cause::Cancelled, "it was cancelled"));
         }
         Ok(())
     }
@@ -71,7 +52,7 @@ impl Watch {
                 self.go_on()?;
             }
         }
-        let Progress { parts_done, parts, .. } = self.progress();
+        let Progress { parts_done, parts, .. } = *self.at.borrow();
         if self.fail_after.is_some_and(|after| parts_done >= after.clamp(1, parts.max(1))) {
             return Err(Error::new(
                 Cause::Own,
@@ -82,14 +63,7 @@ impl Watch {
     }
 
     fn update(&self, change: impl FnOnce(&mut Progress)) {
-        let now = {
-            let mut progress = self.progress.lock().unwrap_or_else(PoisonError::into_inner);
-            change(&mut progress);
-            progress.clone()
-        };
-        if let Some(tell) = &self.tell {
-            tell(&now);
-        }
-        progress::tell_all(&now);
+        change(&mut self.at.borrow_mut());
+        progress::tell_all(&self.at.borrow());
     }
 }

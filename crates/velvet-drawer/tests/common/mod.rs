@@ -5,7 +5,7 @@ pub mod everything;
 pub mod versions;
 
 use std::path::PathBuf;
-use velvet_drawer::{Choice, Drawer, Key, Record, Schema};
+use velvet_drawer::{Choice, Drawer, Key, Progress, Record, Schema};
 
 #[derive(Choice, Clone, Copy, Debug, PartialEq, Eq, Hash)]
 pub enum Stage {
@@ -75,4 +75,11 @@ pub fn glaze(name: &str) -> Glaze {
 /// A second connection to the file, by the engine itself, as another program would have.
 pub fn other_program(path: &std::path::Path) -> rusqlite::Connection {
     rusqlite::Connection::open(path).unwrap()
+}
+
+/// What `work` returns, and how much was done when it last told its progress.
+pub fn with_last_progress<R>(work: impl FnOnce() -> R) -> (R, u64) {
+    let told = std::rc::Rc::new(std::cell::Cell::new(0));
+    let last = std::rc::Rc::clone(&told);
+    (Progress::told(move |now| last.set(now.done), work), told.get())
 }

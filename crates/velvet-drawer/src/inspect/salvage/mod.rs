@@ -14,6 +14,7 @@ use crate::engine::{ColumnEntry, Connection, Fault, FaultKind, Opener};
 use crate::error::{Cause, Error};
 use crate::new_file;
 use crate::opening::resolved;
+use crate::progress;
 use crate::searching;
 use serde::Serialize;
 use source::PageSource;
@@ -72,9 +73,6 @@ impl SalvagedTable {
     }
 }
 
-/// How often to say how many rows were saved.
-const ROWS_BETWEEN: u64 = 4_096;
-
 /// Saves what can be read of the damaged file at `from` into a new one at `to`, and says what could not. The damaged file is only
 /// read. `saved` hears now and then how many rows were.
 ///
@@ -99,17 +97,12 @@ const ROWS_BETWEEN: u64 = 4_096;
 /// # let end = bytes.len() - 4096;
 /// # bytes[end - 4096..].fill(0);
 /// # std::fs::write(&damaged, bytes).unwrap();
-/// let salvaged = inspect::salvage(&damaged, &saved, &mut |_| (), &inspect::Limits::default())?;
+/// let salvaged = inspect::salvage(&damaged, &saved, &inspect::Limits::default())?;
 /// assert!(!salvaged.is_whole());
 /// assert_eq!(Drawer::open(&saved, schema())?.count::<Note>()?, salvaged.tables[0].rows);
 /// # Ok::<(), velvet_drawer::Error>(())
 /// ```
-pub fn salvage(
-    from: impl AsRef<Path>,
-    to: impl AsRef<Path>,
-    saved: &mut dyn FnMut(u64),
-    limits: &Limits,
-) -> Result<Salvaged, Error> {
+pub fn salvage(from: impl AsRef<Path>, to: impl AsRef<Path>, limits: &Limits) -> Result<Salvaged, Error> {
     let doing = "cannot save what is in the file";
     let from = from.as_ref();
     let refuse = |cause, why: &str, advice: &str| {
@@ -140,7 +133,6 @@ pub fn salvage(
             source: &mut source,
             to: &connection,
             report: &mut report,
-            saved,
             rows: 0,
             last_numbers: BTreeMap::new(),
             path: &path,
@@ -167,7 +159,6 @@ struct Salvaging<'a> {
     seen: Vec<bool>,
     to: &'a Connection,
     report: &'a mut Salvaged,
-    saved: &'a mut dyn FnMut(u64),
     rows: u64,
     last_numbers: BTreeMap<String, i64>,
     path: &'a Path,
@@ -248,7 +239,7 @@ impl Salvaging<'_> {
             }
         }
         self.report.tables = others.into_iter().map(|t| t.report).collect();
-        (self.saved)(self.rows);
+        progress::tell(|| "saving rows".to_owned(), self.rows, Some(self.rows));
         Ok(())
     }
 
@@ -323,9 +314,8 @@ impl Salvaging<'_> {
             return self.save_by_engine(table);
         }
         // The rows are handed over while the pages are read, so that a large table is never in memory as a whole.
-        let (to, rows, saved) = (self.to, &mut self.rows, &mut *self.saved);
-        let missing =
-            tree::walk(self.source, table.root, &mut self.seen, &mut |row| insert(to, table, row, rows, saved))?;
+        let (to, rows) = (self.to, &mut self.rows);
+        let missing = tree::walk(self.source, table.root, &mut self.seen, &mut |row| insert(to, table, row, rows))?;
         table.report.broken += missing.broken;
         table.missing = missing;
         Ok(())
@@ -336,7 +326,7 @@ impl Salvaging<'_> {
         let columns = self.to.columns_of(&table.name)?.into_iter().filter(|c| c.is_in_rows);
         let names: Vec<String> = columns.map(|c| quoted(&c.name)).collect();
         let text = format!("SELECT {} FROM {}", names.join(", "), quoted(&table.name));
-        let (to, rows, saved) = (self.to, &mut self.rows, &mut *self.saved);
+        let (to, rows) = (self.to, &mut self.rows);
         // What the new file says is no fault of the damaged one.
         let mut own = Ok(());
         let read = File::open_within(self.path, self.limits).and_then(|file| {
@@ -347,7 +337,7 @@ impl Salvaging<'_> {
                     && let Some(row) = found.next()?
                 {
                     let values = (0..row.count()).map(|at| row.value(at).to_value()).collect();
-                    own = insert(to, table, (0, values), rows, saved);
+                    own = insert(to, table, (0, values), rows);
                 }
                 Ok(())
             })
@@ -374,7 +364,7 @@ impl Salvaging<'_> {
                 if let [table] = &mut candidates[..] {
                     for row in rows {
                         let before = table.report.rows;
-                        insert(self.to, table, row, &mut self.rows, &mut *self.saved)?;
+                        insert(self.to, table, row, &mut self.rows)?;
                         table.report.astray += table.report.rows - before;
                     }
                 }
@@ -500,7 +490,6 @@ fn insert(
     table: &mut SavedTable,
     (number, mut values): SavedRow,
     rows: &mut u64,
-    saved: &mut dyn FnMut(u64),
 ) -> Result<(), Fault> {
     if values.len() > table.columns.len() {
         table.report.broken += 1;
@@ -542,9 +531,7 @@ fn insert(
         Err(fault) => return Err(fault),
     }
     *rows += 1;
-    if rows.is_multiple_of(ROWS_BETWEEN) {
-        saved(*rows);
-    }
+    progress::tell_rows(|| "saving rows".to_owned(), *rows, None);
     Ok(())
 }
 
