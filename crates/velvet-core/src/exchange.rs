@@ -126,6 +126,21 @@ pub fn of_json(json: &str, kind: Option<&Kind>) -> Result<Value, NotAValue> {
     })
 }
 
+/// Values as a list in JSON, which a statement binds as one value; bytes as their digits.
+pub fn value_list(values: &[Value]) -> String {
+    let list: Vec<serde_json::Value> = values
+        .iter()
+        .map(|value| match value {
+            Value::Missing => serde_json::Value::Null,
+            Value::Integer(n) => (*n).into(),
+            Value::Real(x) => (*x).into(),
+            Value::Text(text) => text.as_str().into(),
+            Value::Bytes(bytes) => crate::hex::hex(bytes).into(),
+        })
+        .collect();
+    serde_json::Value::Array(list).to_string()
+}
+
 /// Keys as a list in JSON, which a statement binds as one value; nothing where there is no key.
 pub fn key_list(keys: impl IntoIterator<Item = Option<i64>>) -> String {
     use std::fmt::Write;

@@ -197,7 +197,7 @@ impl Structure {
                 let blank = column.blank().filter(|b| *b == Value::Missing || !table.indexes.iter().any(is_unique));
                 if blank.is_none() {
                     problems.push(format!(
-                        "`{}.{}` is private, but no value can stand in its place in a copy without what is private; make it optional",
+                        "`{}.{}` is private, but no value can stand in its place in a copy without what is private; make it optional, or give it a default",
                         table.name, column.name
                     ));
                 }
@@ -365,7 +365,7 @@ impl ColumnDefinition {
             Kind::F32 | Kind::F64 => Some(Value::Real(0.0)),
             Kind::Link { .. } => None,
             kind if kind.storage() == "INTEGER" => Some(Value::Integer(0)),
-            _ => None,
+            _ => self.default.as_deref().map(Value::of_literal),
         }
     }
 

@@ -57,6 +57,18 @@ impl Value {
         }
     }
 
+    /// The value of a literal, as a default is written: text, a number, or else nothing.
+    pub fn of_literal(text: &str) -> Value {
+        let text = text.trim();
+        if let Some(inner) = text.strip_prefix('\'').and_then(|t| t.strip_suffix('\'')) {
+            return Value::Text(inner.replace("''", "'"));
+        }
+        if let Ok(number) = text.parse::<i64>() {
+            return Value::Integer(number);
+        }
+        text.parse::<f64>().map_or(Value::Missing, Value::Real)
+    }
+
     /// The value as a literal of a statement.
     pub fn literal(&self) -> String {
         let mut out = Vec::new();

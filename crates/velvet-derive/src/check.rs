@@ -20,6 +20,7 @@ pub(crate) fn record(record: &Record, problems: &mut Problems) {
     }
     columns_are_distinct(record, problems);
     one_own_key(record, problems);
+    a_name_and_a_value(record, problems);
     groups_name_stored_fields(record, problems);
 }
 
@@ -110,6 +111,19 @@ fn one_own_key(record: &Record, problems: &mut Problems) {
         problems.at(
             &field.ident,
             "a record has one own key; for a rule over several fields write #[record(unique(first, second))] on the struct",
+        );
+    }
+}
+
+fn a_name_and_a_value(record: &Record, problems: &mut Problems) {
+    let Some(at) = record.named else { return };
+    let mut idents: Vec<String> = record.fields.iter().map(|f| f.ident.to_string()).collect();
+    idents.sort_unstable();
+    if idents != ["name", "value"] || record.fields.iter().any(|f| f.skip.is_some()) {
+        problems.here(
+            at,
+            "named values are a name and a value: a struct with the fields `name` and `value`, and no others; for several values \
+             under a name, give `value` a type of its own and mark it with #[record(json)], or leave `named` away",
         );
     }
 }

@@ -83,6 +83,7 @@ pub(crate) fn record(record: &Record, form: Form) -> TokenStream {
         .shared
         .filter(|_| own_key_position.is_some())
         .map(|_| quote!(#[automatically_derived] impl velvet::Shared for #ident {}));
+    let named = named_value(record, &types, form);
     let keyed = own_key_position.map(|at| keyed(record, at, &types[at]));
     let hints = hints(record);
     let assertions = stored.iter().zip(&types).filter(|_| !stands_in).map(|(f, ty)| assertions(f, ty));
@@ -173,6 +174,7 @@ pub(crate) fn record(record: &Record, form: Form) -> TokenStream {
             }
 
             #keyed
+            #named
             #searched
             #is_shared
         };
@@ -277,6 +279,59 @@ fn keyed(record: &Record, position: usize, ty: &TokenStream) -> Option<TokenStre
 
             fn own_key(&self) -> &<#ty as velvet::ColumnType>::Value {
                 &self.#field
+            }
+        }
+    })
+}
+
+/// What a record that is a name and a value can do.
+fn named_value(record: &Record, types: &[TokenStream], form: Form) -> Option<TokenStream> {
+    record.named?;
+    let at = |name: &str| record.stored().position(|f| f.ident == name);
+    let (name_at, at) = (at("name")?, at("value")?);
+    let (ident, table, ty) = (&record.ident, &record.table.text, &types[at]);
+    let column = |at: usize| record.stored().nth(at).map(|f| &f.column.text);
+    let (name_column, value_column) = (column(name_at)?, column(at)?);
+    let (source, value) = (local("source"), local("value"));
+    let field = record.stored().nth(at)?;
+    let (field_name, place) = (&field.ident, field.ty.span());
+    let name_field = &record.stored().nth(name_at)?.ident;
+    let take = quote_spanned!(place=> (&velvet::FieldOf::<#ty>::HERE).take(#source, 0));
+    let take = if form == Form::StandIn { quote!(::core::unreachable!()) } else { take };
+    let unused = (form == Form::StandIn).then(|| quote!(#[allow(unused_variables)]));
+    Some(quote! {
+        #unused
+        #[automatically_derived]
+        impl velvet::NamedValue for #ident {
+            type Value = #ty;
+            const VALUE_POSITION: usize = #at;
+
+            fn named(
+                name: <<#ident as velvet::Keyed>::OwnKey as velvet::ColumnType>::Value,
+                #value: <#ty as velvet::ColumnType>::Value,
+            ) -> Self {
+                #ident { #name_field: name, #field_name: #value }
+            }
+
+            fn into_value(self) -> <#ty as velvet::ColumnType>::Value {
+                self.#field_name
+            }
+
+            fn value_mut(&mut self) -> &mut <#ty as velvet::ColumnType>::Value {
+                &mut self.#field_name
+            }
+
+            fn take_value<S: velvet::Source>(
+                source: &mut S,
+            ) -> Result<<#ty as velvet::ColumnType>::Value, velvet::Misfit> {
+                #take
+            }
+
+            fn named_statements() -> &'static velvet::NamedStatements {
+                static STATEMENTS: ::std::sync::LazyLock<velvet::NamedStatements> = ::std::sync::LazyLock::new(|| {
+                    velvet::NamedStatements::new(#table, #name_column, #value_column)
+                });
+                &STATEMENTS
             }
         }
     })

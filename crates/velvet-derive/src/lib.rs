@@ -15,6 +15,7 @@ mod generate;
 mod model;
 mod names;
 mod problems;
+mod settings;
 mod stand_in;
 
 use generate::Form;
@@ -62,5 +63,14 @@ pub fn excerpt(input: TokenStream) -> TokenStream {
     let input = parse_macro_input!(input as DeriveInput);
     let stands_in = stand_in(&input, excerpt::standing_in);
     let code = excerpt::code(input).unwrap_or_else(|e| e.into_compile_error().into_iter().chain(stands_in).collect());
+    code.into()
+}
+
+/// Makes a struct settings: one typed document, with a default for each field.
+#[proc_macro_derive(Settings, attributes(settings))]
+pub fn settings(input: TokenStream) -> TokenStream {
+    let input = parse_macro_input!(input as DeriveInput);
+    let stands_in = stand_in(&input, settings::standing_in);
+    let code = settings::code(input).unwrap_or_else(|e| e.into_compile_error().into_iter().chain(stands_in).collect());
     code.into()
 }

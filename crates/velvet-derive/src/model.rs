@@ -17,6 +17,8 @@ pub(crate) struct Record {
     pub groups: Vec<(Vec<Ident>, bool)>,
     pub origin: Option<(Span, WasOrNew)>,
     pub shared: Option<Span>,
+    /// Whether it is a name and a value.
+    pub named: Option<Span>,
     pub library: Path,
     /// Whether it has lifetimes or type parameters, which it must not.
     pub generic: bool,
@@ -74,7 +76,7 @@ pub(crate) enum Rule {
     Remove,
 }
 
-const ON_STRUCT: &[&str] = &["name", "unique", "indexed", "was", "new", "shared", "library"];
+const ON_STRUCT: &[&str] = &["name", "unique", "indexed", "was", "new", "shared", "named", "library"];
 const ON_FIELD: &[&str] = &[
     "name",
     "own_key",
@@ -131,6 +133,7 @@ impl Record {
             groups: Vec::new(),
             origin: None,
             shared: None,
+            named: None,
             library: syn::parse_quote!(::velvet_drawer),
             generic,
         };
@@ -138,6 +141,7 @@ impl Record {
             match word {
                 "name" => record.table = Name::given(meta)?,
                 "was" | "new" => set_origin(&mut record.origin, word, meta)?,
+                "named" => record.named = Some(meta.path.get_ident().map_or_else(Span::call_site, Ident::span)),
                 "shared" => record.shared = Some(meta.path.get_ident().map_or_else(Span::call_site, Ident::span)),
                 "unique" | "indexed" => record.groups.push((idents(meta)?, word == "unique")),
                 _ => record.library = attributes::text(meta)?.parse()?,
@@ -145,6 +149,9 @@ impl Record {
             Ok(())
         });
         record.fields = fields(named, "record", ON_FIELD, problems);
+        if let (Some(at), Some(name)) = (record.named, record.fields.iter_mut().find(|f| f.ident == "name")) {
+            name.own_key.get_or_insert(at);
+        }
         Some(record)
     }
 

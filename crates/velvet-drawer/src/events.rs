@@ -97,6 +97,11 @@ pub(crate) fn not_noted(path: &Path, reason: &str) {
     event!(warn, file = %path.display(), reason = %reason, "not noted");
 }
 
+/// What is stored for a setting cannot be read; it is as by default.
+pub(crate) fn unreadable_setting(path: &Path, error: &Error) {
+    event!(warn, file = %path.display(), reason = %error, "unreadable setting");
+}
+
 /// A statement was run that was slow, or any where all are to be told.
 fn statement(ran: &Ran<'_>) {
     let (file, text, rows, took) = (ran.file.display(), ran.text, ran.rows, micros(ran.took));

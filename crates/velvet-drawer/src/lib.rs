@@ -23,6 +23,7 @@ mod engine;
 mod error;
 mod events;
 mod live;
+mod named;
 mod new_file;
 mod opening;
 mod outcome;
@@ -33,6 +34,7 @@ mod running;
 mod schema;
 mod searching;
 mod sessions;
+mod settings;
 mod space;
 mod sql;
 mod temporary;
@@ -48,6 +50,7 @@ pub use drawer::{
 };
 pub use error::Error;
 pub use live::{Live, LiveStream, State, Switch, Update};
+pub use named::NamedValues;
 pub use opening::{KeptCopy, KeptFor, Options};
 pub use outside::DanglingFile;
 pub use progress::Progress;
@@ -56,36 +59,41 @@ pub use reading::{
     With,
 };
 pub use schema::{CodeRow, Schema, Upgrade};
+pub use settings::SettingsOf;
 pub use sql::Sql;
 pub use upgrading::{Adopted, Upgraded, UpgradedVersion};
 pub use velvet_core::list::{List, Step};
 pub use velvet_core::statement::Trail;
 pub use velvet_core::{
     Argument, Assignment, Assignments, Choice, Column, ColumnType, Comparable, Computed, Condition, Edit, Excerpt,
-    ExcerptOf, Group, InJson, Inside, Key, Keyed, LinkedFrom, Links, Marked, Misfit, Named, Nested, Nesting, Optional,
-    Order, Orders, OutsideFile, Pick, Record, Searchable, Shared, Stored, StoredAs, Summed, Term, TextOrder, Textual,
-    Value,
+    ExcerptOf, Group, InJson, Inside, Key, Keyed, LinkedFrom, Links, Marked, Misfit, Named, NamedValue, Nested,
+    Nesting, Optional, Order, Orders, OutsideFile, Pick, Record, Searchable, Settings, Shared, Stored, StoredAs,
+    Summed, Term, TextOrder, Textual, Value,
 };
 #[doc(inline)]
-pub use velvet_derive::{Choice, Excerpt, Record};
+pub use velvet_derive::{Choice, Excerpt, Record, Settings};
 pub use writing::{LastRefresh, Refresh, Refreshed, Space, Tx, Unsaved};
 
 /// What the code of the derives needs. Not for use by hand.
 #[doc(hidden)]
 pub mod __private {
+    pub use serde_json::Value as JsonValue;
     pub use velvet_core::choice_is_a_column;
     pub use velvet_core::column::key_column;
     pub use velvet_core::column_type::{stored_arg, stored_value};
     pub use velvet_core::excerpt::{Excerpt, ExcerptOf, Wanted};
     pub use velvet_core::field::{FieldOf, Fit, Unfit};
     pub use velvet_core::hints::{Hint, Hints, Origin};
+    pub use velvet_core::named_value::NamedStatements;
     pub use velvet_core::pick::{Picked, pick_column};
     pub use velvet_core::record_statements::RecordStatements;
+    pub use velvet_core::settings::{SettingField, load_setting, store_setting};
     pub use velvet_core::structure::{Index, Kind, OnDelete, Table};
     pub use velvet_core::{
-        Choice, Column, ColumnType, Json, Key, Keyed, LinkOf, LinkedFrom, Misfit, Output, Record, Searchable, Shape,
-        Shared, Sink, Source, Textual, ValueRef,
+        Choice, Column, ColumnType, Json, Key, Keyed, LinkOf, LinkedFrom, Misfit, NamedValue, Output, Record,
+        Searchable, Settings, Shape, Shared, Sink, Source, Textual, Value, ValueRef,
     };
+    pub use velvet_derive::Record as DeriveRecord;
 }
 
 // The README's example is compiled and run with the tests.

@@ -126,7 +126,7 @@ fn a_private_column_without_a_value_that_could_stand_there_is_refused() {
     let error = Schema::new("club").record::<Member>().check().unwrap_err().to_string();
     for column in ["number", "born"] {
         let said = format!(
-            "`member.{column}` is private, but no value can stand in its place in a copy without what is private; make it optional"
+            "`member.{column}` is private, but no value can stand in its place in a copy without what is private; make it optional, or give it a default"
         );
         assert!(error.contains(&said), "{error}");
     }

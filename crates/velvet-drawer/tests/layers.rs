@@ -6,11 +6,11 @@ use std::path::{Path, PathBuf};
 
 /// The top modules of the library, from the lowest: each may know those before it.
 const DRAWER: &str = "beside cancel outcome progress ui_thread running unfinished temporary engine error events place space grid new_file schema about searching sessions trails upgrading \
-    drawer live reading writing outside sql changes copying opening inspect testing";
+    drawer live reading writing named settings outside sql changes copying opening inspect testing";
 
 /// The top modules of the core, from the lowest.
 const CORE: &str = "hex value name header wal b_tree letters marked suggest search structure hints show fingerprint physical \
-    compare exchange sql_text expansion column_type fragment argument assignment condition record_statements record key stored stored_form \
+    compare exchange sql_text expansion column_type fragment argument assignment condition record_statements record named_value settings key stored stored_form \
     edit collation sort_key list order column outside_file fits pick excerpt field statement evolution";
 
 /// What only the engine may say, in code.

@@ -21,6 +21,7 @@ fn every_kind_of_column_is_saved_also_where_a_statement_speaks_of_select() {
     let (folder, path) = folder();
     let drawer = Drawer::open(&path, everything::schema()).unwrap();
     let stored = drawer.insert_all(everything::at_limits()).unwrap();
+    everything::write_the_rest(&drawer).unwrap();
     drawer.close().unwrap();
     other_program(&path)
         .execute_batch(
@@ -43,6 +44,7 @@ fn every_kind_of_column_is_saved_also_where_a_statement_speaks_of_select() {
     let drawer = Drawer::open(&to, everything::schema()).unwrap();
     assert_eq!(drawer.records::<everything::Everything>().collect().unwrap(), stored);
     assert_eq!(drawer.records::<everything::Everything>().search("select").count().unwrap(), 1);
+    everything::the_rest_is_there(&drawer).unwrap();
 }
 
 #[test]

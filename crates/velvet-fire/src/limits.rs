@@ -113,6 +113,7 @@ fn written(path: &Path, chance: &mut fastrand::Rng) -> Result<Model, Error> {
         };
         model.insert(key.number(), new);
     }
+    everything::write_the_rest(&drawer)?;
     // The same again changes nothing.
     let refreshed = drawer.refresh(model.values().cloned()).run()?;
     if refreshed.changed + refreshed.added > 0 {
@@ -181,13 +182,14 @@ fn text(path: &Path, table: Option<&str>, form: Exchange) -> Result<String, Erro
 /// Through a text of each table, into a new drawer.
 fn imported(path: &Path, to: &Path, form: Exchange) -> Result<Found, Error> {
     Drawer::open(to, everything::schema())?.close()?;
-    for table in ["owner", "select"] {
+    for table in ["owner", "select", "said", "table"] {
         import(to, Some(table), form, &mut text(path, Some(table), form)?.as_bytes(), &Limits::default())?;
     }
     Ok((all(&Drawer::open(to, everything::schema())?)?, true))
 }
 
 fn all(drawer: &Drawer) -> Result<Vec<(i64, Everything)>, Error> {
+    everything::the_rest_is_there(drawer)?;
     Ok(drawer.records::<Everything>().collect()?.into_iter().map(|r| (r.key().number(), r.into_parts().1)).collect())
 }
 

@@ -16,6 +16,7 @@ pub use text::{FOLD, fold};
 use crate::assignment::Assignment;
 use crate::column_type::{Choice, ColumnType, Misfit, Optional, stored_arg};
 use crate::condition::Condition;
+use crate::exchange::value_list;
 use crate::fragment::Fragment;
 use crate::key::Key;
 use crate::name::{KEY_COLUMN, push_quoted};
@@ -145,7 +146,7 @@ impl<T, C: ColumnType, E: Term> Column<T, C, E> {
             Ok(values) => {
                 let value = if matches!(values[0], Value::Bytes(_)) { "unhex(value)" } else { "value" };
                 let text = format!(" IN (SELECT {value} FROM json_each(?))");
-                Condition::of(self.write().then(&text).bind(json_list(&values)))
+                Condition::of(self.write().then(&text).bind(value_list(&values)))
             }
         }
     }
@@ -242,18 +243,4 @@ impl<T, C: ColumnType<Inner = bool>, E: Term> Column<T, C, E> {
     pub fn is_false(self) -> Condition<T> {
         Condition::of(self.write().then(" = 0"))
     }
-}
-
-fn json_list(values: &[Value]) -> String {
-    let list: Vec<serde_json::Value> = values
-        .iter()
-        .map(|value| match value {
-            Value::Missing => serde_json::Value::Null,
-            Value::Integer(n) => (*n).into(),
-            Value::Real(x) => (*x).into(),
-            Value::Text(text) => text.as_str().into(),
-            Value::Bytes(bytes) => crate::hex::hex(bytes).into(),
-        })
-        .collect();
-    serde_json::Value::Array(list).to_string()
 }

@@ -69,6 +69,8 @@ impl Drawer {
                 None => return Err(inner.held_by_another_thread()),
             }
         }
+        // Others may write while nothing is open here.
+        inner.forget_what_is_at_hand();
         let wal = if inner.path().is_some() { inner.pool().log_left() } else { 0 };
         Ok(Resting { waiting, going_on, open_reads: inner.open_reads(), wal })
     }
@@ -93,5 +95,6 @@ impl Drawer {
     pub fn memory_is_low(&self) {
         self.inner.texts_at_hand.lock().unwrap_or_else(PoisonError::into_inner).take();
         self.inner.pool().give_back_memory();
+        self.inner.forget_what_is_at_hand();
     }
 }

@@ -1,5 +1,6 @@
 //! What all handles to one open file share, and how work gets a connection to it.
 
+use super::at_hand::AtHand;
 use super::following::Following;
 use super::health::{Beating, Pulse};
 use super::in_place::Home;
@@ -31,7 +32,7 @@ pub struct Inner {
     /// Whether words of any table are searched.
     is_searched: bool,
     opened: Opened,
-    in_effect: InEffect,
+    pub(super) in_effect: InEffect,
     recorder: Option<Recorder>,
     trails: Option<Keeping>,
     pool: Option<Pool>,
@@ -40,6 +41,7 @@ pub struct Inner {
     writing_at: Mutex<Option<&'static Location<'static>>>,
     pub(super) home: Home,
     pub(super) readings: Readings,
+    pub(super) at_hand: AtHand,
     pub(super) following: Following,
     pub(super) to_do: ToDo,
     pub(super) pulse: Pulse,
@@ -111,6 +113,7 @@ impl Inner {
             writing_at: Mutex::default(),
             home: Home::new(),
             readings: Readings::default(),
+            at_hand: AtHand::default(),
             following: Following::default(),
             to_do: ToDo::default(),
             pulse: Pulse::new(),

@@ -1,6 +1,7 @@
 //! The handle to an open drawer.
 
 mod access;
+mod at_hand;
 mod background;
 mod following;
 mod health;

@@ -233,7 +233,7 @@ impl<T: Record + Send + Sync> Records<T> {
         LiveRows::follow(&inner, of::<T>(), select.followed::<T>(None), (ByRow::Number, None), stored::<T>, Show::LIST)
     }
 
-    fn watch_one(self) -> Result<Live<Option<Arc<Stored<T>>>>, Error> {
+    pub(crate) fn watch_one(self) -> Result<Live<Option<Arc<Stored<T>>>>, Error> {
         let (inner, select) = self.into_followed()?;
         LiveRows::follow(&inner, of::<T>(), select.followed::<T>(None), (ByRow::Number, None), stored::<T>, Show::ONE)
     }

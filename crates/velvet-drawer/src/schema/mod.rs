@@ -11,7 +11,7 @@ use std::borrow::Cow;
 use velvet_core::evolution::HistoryHead;
 use velvet_core::hints::Hints;
 use velvet_core::structure::{Structure, Table};
-use velvet_core::{Misfit, Record, ValueRef, fingerprint};
+use velvet_core::{Misfit, Record, Settings, ValueRef, fingerprint};
 
 /// The records of an app, and the app they belong to.
 ///
@@ -103,6 +103,12 @@ impl Schema {
             Err(misfit) => self.misfits.push((T::TABLE, T::COLUMNS, misfit)),
         }
         self
+    }
+
+    /// Adds the table of settings; see [`SettingsOf`](crate::SettingsOf).
+    #[must_use]
+    pub fn settings<S: Settings>(self) -> Schema {
+        self.record::<S::Setting>()
     }
 
     /// Names the history of the schema, which is checked in beside the code:

@@ -10,7 +10,7 @@ use velvet_core::{Key, Record, Value, show};
 
 /// Explains why `record` could not be written.
 #[cold]
-pub(super) fn explain<T: Record>(scope: Scope<'_, Writes>, record: &T, fault: Fault) -> Error {
+pub(crate) fn explain<T: Record>(scope: Scope<'_, Writes>, record: &T, fault: Fault) -> Error {
     let error = match &fault.kind {
         FaultKind::Clash(columns) => clash(scope, record, columns),
         FaultKind::Link => broken_link(scope, record),

@@ -2,7 +2,7 @@
 
 mod aside;
 mod change;
-mod clash;
+pub(crate) mod clash;
 mod compact;
 mod indexing;
 mod insert;

@@ -134,7 +134,7 @@ fn fact<T: Record>() -> String {
 }
 
 impl<T: Record, I: IntoIterator<Item = T>, A: MayWrite> Refresh<T, I, A> {
-    fn new(at: A, incoming: I, by: Vec<usize>) -> Self {
+    pub(crate) fn new(at: A, incoming: I, by: Vec<usize>) -> Self {
         Refresh { at, incoming, by, within: None, remove_absent: false }
     }
 

@@ -505,7 +505,7 @@ fn insert(
             Some(Value::Missing) if column.is_row_number => Value::Integer(number),
             Some(value) => std::mem::replace(value, Value::Missing),
             // The column was added after the row was written.
-            None => column.default.as_deref().map_or(Value::Missing, of_literal),
+            None => column.default.as_deref().map_or(Value::Missing, Value::of_literal),
         };
         position += 1;
         statement.bind(position, value.as_ref())?;
@@ -533,16 +533,4 @@ fn insert(
     *rows += 1;
     progress::tell_rows(|| "saving rows".to_owned(), *rows, None);
     Ok(())
-}
-
-/// The value of a literal, as a default is written.
-fn of_literal(text: &str) -> Value {
-    let text = text.trim();
-    if let Some(inner) = text.strip_prefix('\'').and_then(|t| t.strip_suffix('\'')) {
-        return Value::Text(inner.replace("''", "'"));
-    }
-    if let Ok(number) = text.parse::<i64>() {
-        return Value::Integer(number);
-    }
-    text.parse::<f64>().map_or(Value::Missing, Value::Real)
 }

@@ -1,0 +1,75 @@
+//! Records that are a name and a value.
+
+use crate::column_type::{ColumnType, Misfit};
+use crate::name::{KEY_COLUMN, quoted};
+use crate::record::{Keyed, Source};
+
+/// A record that is a name and a value: a struct with `#[record(named)]` and the fields `name` and `value`.
+#[diagnostic::on_unimplemented(
+    message = "`{Self}` is no set of named values",
+    note = "write `#[record(named)]` on a struct with the fields `name` and `value`"
+)]
+pub trait NamedValue: Keyed {
+    /// The column type of the values.
+    type Value: ColumnType;
+    /// The position of their column.
+    const VALUE_POSITION: usize;
+
+    /// The record of a name and a value.
+    fn named(name: <Self::OwnKey as ColumnType>::Value, value: <Self::Value as ColumnType>::Value) -> Self;
+
+    /// Its value.
+    fn into_value(self) -> <Self::Value as ColumnType>::Value;
+
+    /// Its value, to be changed.
+    fn value_mut(&mut self) -> &mut <Self::Value as ColumnType>::Value;
+
+    /// Takes a value alone from `source`, which has it first.
+    ///
+    /// # Errors
+    /// When what is stored is not a value of this type.
+    fn take_value<S: Source>(source: &mut S) -> Result<<Self::Value as ColumnType>::Value, Misfit>;
+
+    /// The statements that read and write by name.
+    fn named_statements() -> &'static NamedStatements;
+}
+
+/// The statements that read and write named values by their names, made once.
+#[derive(Debug)]
+pub struct NamedStatements {
+    /// Reads the value with a name: the key, then the value.
+    pub get: String,
+    /// Reads the values with the names in a list: the place of the name in it, then the value.
+    pub get_all: String,
+    /// Gives the value with a name a new one, unless it is the same; binds the value, then the name.
+    pub set: String,
+    /// Inserts a value under a name; binds the value, then the name.
+    pub insert: String,
+    /// Removes the value with a name.
+    pub remove: String,
+    /// The last number that is a name, or was that of a row, so that none is given twice.
+    pub last_number: String,
+    /// Inserts a value under a number that is the row's too; binds the number, then the value.
+    pub add: String,
+}
+
+impl NamedStatements {
+    /// The statements of a table with these columns, in that order, for the name and for the value.
+    pub fn new(table: &str, name: &str, value: &str) -> NamedStatements {
+        let (of, key, name, value) = (quoted(table), quoted(KEY_COLUMN), quoted(name), quoted(value));
+        let literal = table.replace('\'', "''");
+        NamedStatements {
+            get: format!("SELECT {key}, {value} FROM {of} WHERE {name} = ?1"),
+            get_all: format!(
+                "SELECT velvet_list.key, {of}.{value} FROM json_each(?1) AS velvet_list CROSS JOIN {of} ON {of}.{name} = velvet_list.value"
+            ),
+            set: format!("UPDATE {of} SET {value} = ?1 WHERE {name} = ?2 AND {value} IS NOT ?1"),
+            insert: format!("INSERT INTO {of} ({value}, {name}) VALUES (?1, ?2)"),
+            remove: format!("DELETE FROM {of} WHERE {name} = ?1"),
+            last_number: format!(
+                "SELECT max(coalesce((SELECT seq FROM sqlite_sequence WHERE name = '{literal}'), 0), coalesce((SELECT max({name}) FROM {of}), 0))"
+            ),
+            add: format!("INSERT INTO {of} ({key}, {name}, {value}) VALUES (?1, ?1, ?2)"),
+        }
+    }
+}

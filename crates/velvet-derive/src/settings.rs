@@ -1,0 +1,204 @@
+//! `#[derive(Settings)]`: a typed document, of which each field is stored as a named value.
+
+use crate::attributes;
+use crate::names::{self, objection};
+use crate::problems::Problems;
+use proc_macro2::{Span, TokenStream};
+use quote::{quote, quote_spanned};
+use syn::spanned::Spanned;
+use syn::{Data, DataStruct, DeriveInput, Expr, ExprLit, Fields, Ident, Lit, LitStr, Path, Type};
+
+struct Field {
+    ident: Ident,
+    ty: Type,
+    name: String,
+    at: Span,
+    was: Option<String>,
+    default: Option<Expr>,
+}
+
+/// All that the derive adds.
+pub(crate) fn code(input: DeriveInput) -> syn::Result<TokenStream> {
+    let mut problems = Problems::default();
+    let mut library: Path = syn::parse_quote!(::velvet_drawer);
+    let (mut private, mut shared) = (false, false);
+    let (mut table, mut at) = (names::stored(&input.ident), input.ident.span());
+    let mut origin = None;
+    attributes::each(
+        &input.attrs,
+        "settings",
+        &["name", "was", "private", "shared", "library"],
+        &mut problems,
+        |word, meta| {
+            match word {
+                "name" => {
+                    let name = attributes::text(meta)?;
+                    (table, at) = (name.value(), name.span());
+                }
+                "was" => origin = Some(attributes::text(meta)?),
+                "private" => private = true,
+                "shared" => shared = true,
+                _ => library = attributes::text(meta)?.parse()?,
+            }
+            Ok(())
+        },
+    );
+    if let Some(objection) = objection(&table) {
+        problems.here(at, format!("{objection}; name the table with #[settings(name = \"…\")]"));
+    }
+    if !input.generics.params.is_empty() {
+        problems.at(&input.generics, "settings own their data, so they have no lifetimes and no type parameters");
+    }
+    let fields = match input.data {
+        Data::Struct(DataStruct { fields: Fields::Named(named), .. }) if !named.named.is_empty() => {
+            named.named.into_iter().filter_map(|f| field(f, &mut problems)).collect()
+        }
+        _ => {
+            problems.at(&input.ident, "settings are a struct with named fields, because each is stored under its name");
+            Vec::new()
+        }
+    };
+    check(&fields, &mut problems);
+    problems.into_result()?;
+    Ok(generate(&input.ident, (&table, origin.as_ref(), private, shared), &fields, &library))
+}
+
+fn field(field: syn::Field, problems: &mut Problems) -> Option<Field> {
+    let ident = field.ident?;
+    let mut model =
+        Field { name: names::stored(&ident), at: ident.span(), ident, ty: field.ty, was: None, default: None };
+    attributes::each(&field.attrs, "settings", &["name", "was", "default"], problems, |word, meta| {
+        match word {
+            "name" => {
+                let name = attributes::text(meta)?;
+                (model.name, model.at) = (name.value(), name.span());
+            }
+            "was" => model.was = Some(attributes::text(meta)?.value()),
+            _ => model.default = Some(meta.value()?.parse()?),
+        }
+        Ok(())
+    });
+    Some(model)
+}
+
+fn check(fields: &[Field], problems: &mut Problems) {
+    for (position, field) in fields.iter().enumerate() {
+        if field.name.is_empty() || field.name.contains('/') {
+            problems.here(
+                field.at,
+                "a setting has a name without `/`, which stands between it and the account that it belongs to",
+            );
+        }
+        let is_same = |other: &&Field| other.name == field.name;
+        if let Some(other) = fields[..position].iter().find(is_same) {
+            let message = format!(
+                "`{}` is already the name of the setting `{}`; name one of them otherwise",
+                field.name, other.ident
+            );
+            problems.here(field.at, message);
+        }
+        if let Some(was) = &field.was
+            && let Some(other) = fields.iter().find(|other| other.name == *was)
+        {
+            let message = format!(
+                "`{was}` is the name of the setting `{}`, so it cannot be what this one was called",
+                other.ident
+            );
+            problems.here(field.at, message);
+        }
+    }
+}
+
+/// What stands in for settings with problems.
+pub(crate) fn standing_in(ident: &Ident) -> TokenStream {
+    quote! {
+        #[derive(velvet::DeriveRecord)]
+        #[record(named)]
+        pub struct Setting {
+            pub name: ::std::string::String,
+            pub value: velvet::JsonValue,
+        }
+
+        #[automatically_derived]
+        impl velvet::Settings for #ident {
+            type Setting = Setting;
+            const FIELDS: &'static [velvet::SettingField] = &[];
+            fn defaults() -> Self { ::core::unreachable!() }
+            fn load(
+                stored: &[::core::option::Option<velvet::Value>],
+                unreadable: &mut dyn FnMut(usize, velvet::Misfit),
+            ) -> Self { ::core::unreachable!() }
+            fn store(&self) -> ::core::result::Result<::std::vec::Vec<velvet::Value>, velvet::Misfit> {
+                ::core::unreachable!()
+            }
+        }
+    }
+}
+
+fn generate(
+    ident: &Ident,
+    (table, origin, private, shared): (&str, Option<&LitStr>, bool, bool),
+    fields: &[Field],
+    library: &Path,
+) -> TokenStream {
+    let inner = LitStr::new(&quote!(#library).to_string(), Span::call_site());
+    let was = origin.map(|was| quote!(, was = #was));
+    let private = private.then(|| quote!(private,));
+    let shared = shared.then(|| quote!(, shared));
+    let described = fields.iter().map(|f| {
+        let (name, was) = (&f.name, f.was.as_ref().map_or(quote!(None), |was| quote!(Some(#was))));
+        quote!(velvet::SettingField { name: #name, was: #was })
+    });
+    let default = |f: &Field| match &f.default {
+        Some(text @ Expr::Lit(ExprLit { lit: Lit::Str(_), .. })) => {
+            quote_spanned!(text.span()=> ::core::convert::Into::into(#text))
+        }
+        Some(value) => quote!(#value),
+        None => quote_spanned!(f.ty.span()=> ::core::default::Default::default()),
+    };
+    let defaults = fields.iter().map(|f| {
+        let (ident, default) = (&f.ident, default(f));
+        quote!(#ident: #default)
+    });
+    let load = fields.iter().enumerate().map(|(at, f)| {
+        let (ident, ty, default) = (&f.ident, &f.ty, default(f));
+        quote_spanned!(ty.span()=> #ident: velvet::load_setting::<#ty>(#at, stored, || #default, unreadable))
+    });
+    let store = fields.iter().enumerate().map(|(at, f)| {
+        let ident = &f.ident;
+        quote_spanned!(f.ty.span()=> velvet::store_setting(#at, &self.#ident)?)
+    });
+    quote! {
+        const _: () = {
+            use #library::__private as velvet;
+            use ::core::option::Option::{self, None, Some};
+
+            #[derive(velvet::DeriveRecord)]
+            #[record(named, name = #table, library = #inner #was #shared)]
+            pub struct Setting {
+                #[record(name = "setting")]
+                pub name: ::std::string::String,
+                #[record(#private default)]
+                pub value: velvet::JsonValue,
+            }
+
+            #[automatically_derived]
+            impl velvet::Settings for #ident {
+                type Setting = Setting;
+                const FIELDS: &'static [velvet::SettingField] = &[#(#described),*];
+
+                fn defaults() -> Self {
+                    #ident { #(#defaults),* }
+                }
+
+                fn load(stored: &[Option<velvet::Value>], unreadable: &mut dyn FnMut(usize, velvet::Misfit)) -> Self {
+                    #ident { #(#load),* }
+                }
+
+                fn store(&self) -> ::core::result::Result<::std::vec::Vec<velvet::Value>, velvet::Misfit> {
+                    ::core::result::Result::Ok(::std::vec![#(#store),*])
+                }
+            }
+        };
+    }
+}
