@@ -48,10 +48,7 @@ impl Wanted {
     /// What it holds, in words.
     pub fn in_words(&self) -> String {
         let Wanted { kind, optional, .. } = self.clone();
-        let name = String::new();
-        let column =
-            crate::structure::ColumnDefinition { name, kind, optional, default: None, on_delete: None, private: false };
-        column.in_words()
+        crate::structure::ColumnDefinition::new("", (kind, optional), None, None).in_words()
     }
 
     /// A column that is found by its place.

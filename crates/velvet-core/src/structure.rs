@@ -52,6 +52,9 @@ pub struct ColumnDefinition {
     /// Whether its values stay out of trails, and of copies that are made without what is private.
     #[serde(default, skip_serializing_if = "std::ops::Not::not")]
     pub private: bool,
+    /// Whether the linked record is removed once nothing links to it any more; only with a link.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub remove_unlinked: bool,
 }
 
 /// One index.
@@ -214,6 +217,16 @@ impl Structure {
                     ));
                 }
                 if let Kind::Link { table: target } = &column.kind
+                    && *target == table.name
+                    && column.remove_unlinked
+                {
+                    problems.push(format!(
+                        "`{}.{}` links to records of its own type, of which every one would be removed that nothing links to; \
+                         remove `remove_unlinked`",
+                        table.name, column.name
+                    ));
+                }
+                if let Kind::Link { table: target } = &column.kind
                     && self.table(target).is_none()
                 {
                     problems.push(format!(
@@ -346,13 +359,28 @@ impl ColumnDefinition {
             _ => None,
         };
         let default = default.map(|v| v.literal());
-        ColumnDefinition { name: name.to_owned(), kind, optional, default, on_delete, private: false }
+        ColumnDefinition {
+            name: name.to_owned(),
+            kind,
+            optional,
+            default,
+            on_delete,
+            private: false,
+            remove_unlinked: false,
+        }
     }
 
     /// The column, with values that stay out of trails, and of copies that are made without what is private.
     #[must_use]
     pub fn private(mut self) -> ColumnDefinition {
         self.private = true;
+        self
+    }
+
+    /// The column, a link, with what it linked to removed once nothing links to that any more.
+    #[must_use]
+    pub fn remove_unlinked(mut self) -> ColumnDefinition {
+        self.remove_unlinked = true;
         self
     }
 
@@ -387,6 +415,9 @@ impl ColumnDefinition {
             Some(OnDelete::Clear) => words.push_str(", cleared when that is removed"),
             Some(OnDelete::Remove) => words.push_str(", removed with it"),
             Some(OnDelete::Refuse) | None => {}
+        }
+        if self.remove_unlinked {
+            words.push_str(", which is removed when nothing links to it any more");
         }
         if self.private {
             words.push_str(", private");

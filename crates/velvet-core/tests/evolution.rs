@@ -36,7 +36,15 @@ proptest! {
 }
 
 fn column(name: &str, kind: Kind, optional: bool) -> ColumnDefinition {
-    ColumnDefinition { name: name.into(), kind, optional, default: None, on_delete: None, private: false }
+    ColumnDefinition {
+        name: name.into(),
+        kind,
+        optional,
+        default: None,
+        on_delete: None,
+        private: false,
+        remove_unlinked: false,
+    }
 }
 
 fn studio(columns: Vec<ColumnDefinition>) -> Structure {

@@ -14,6 +14,7 @@ fn column(name: &str, kind: Kind) -> ColumnDefinition {
         default: None,
         on_delete,
         private: false,
+        remove_unlinked: false,
     }
 }
 

@@ -27,7 +27,7 @@ pub(crate) fn record(record: &Record, problems: &mut Problems) {
 fn field(field: &Field, problems: &mut Problems) {
     let mut refuse = |at: Span, message: &str| problems.here(at, message);
     if let Some(at) = field.skip {
-        let others = [field.own_key, field.unique, field.indexed, field.json, field.private];
+        let others = [field.own_key, field.unique, field.indexed, field.json, field.private, field.remove_unlinked];
         let more = [
             field.searchable.is_some(),
             field.default.is_some(),

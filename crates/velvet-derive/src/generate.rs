@@ -233,7 +233,8 @@ fn column(at: usize, field: &Field, ty: &TokenStream) -> TokenStream {
         Some((_, Rule::Remove)) => quote!(Some(velvet::OnDelete::Remove)),
     };
     let private = field.private.map(|_| quote!(.private()));
-    quote_spanned!(field.ty.span()=> (&velvet::FieldOf::<#ty>::HERE).column(#name, #default, #rule)#private)
+    let unlinked = field.remove_unlinked.map(|_| quote!(.remove_unlinked()));
+    quote_spanned!(field.ty.span()=> (&velvet::FieldOf::<#ty>::HERE).column(#name, #default, #rule)#private #unlinked)
 }
 
 /// Where the table and its columns come from.
@@ -356,6 +357,13 @@ fn assertions(field: &Field, ty: &TokenStream) -> TokenStream {
                 "a link that is cleared becomes nothing: make the field an Option, or choose `refuse` or `remove`",
             );
         }
+    }
+    if let Some(at) = field.remove_unlinked {
+        assert(
+            at,
+            quote!(matches!(<#ty as velvet::ColumnType>::SHAPE, velvet::Shape::Link)),
+            "`remove_unlinked` is for a field that holds the key of another record: `Key<Attachment>` or `Option<Key<Attachment>>`",
+        );
     }
     if let Some(at) = field.own_key {
         assert(

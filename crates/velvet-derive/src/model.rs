@@ -39,6 +39,7 @@ pub(crate) struct Field {
     pub skip: Option<Span>,
     pub default: Option<(Span, Option<Expr>)>,
     pub link: Option<(Span, Rule)>,
+    pub remove_unlinked: Option<Span>,
     pub origin: Option<(Span, WasOrNew)>,
     pub fill: Option<(Span, String)>,
 }
@@ -88,6 +89,7 @@ const ON_FIELD: &[&str] = &[
     "skip",
     "default",
     "link",
+    "remove_unlinked",
     "was",
     "new",
     "fill",
@@ -222,6 +224,7 @@ impl Field {
             skip: None,
             default: None,
             link: None,
+            remove_unlinked: None,
             origin: None,
             fill: None,
         };
@@ -235,6 +238,7 @@ impl Field {
                 "json" => model.json = Some(here),
                 "searchable" => model.searchable = Some((here, weight(meta)?)),
                 "private" => model.private = Some(here),
+                "remove_unlinked" => model.remove_unlinked = Some(here),
                 "skip" => model.skip = Some(here),
                 "default" => {
                     let value = if meta.input.peek(syn::Token![=]) { Some(meta.value()?.parse()?) } else { None };

@@ -162,7 +162,9 @@ fn generate(
     });
     let load = fields.iter().enumerate().map(|(at, f)| {
         let (ident, ty, default) = (&f.ident, &f.ty, default(f));
-        quote_spanned!(ty.span()=> #ident: velvet::load_setting::<#ty>(#at, stored, || #default, unreadable))
+        // Written here, not at the type, so that nobody is told how to write it better.
+        let default = quote!(|| #default);
+        quote_spanned!(ty.span()=> #ident: velvet::load_setting::<#ty>(#at, stored, #default, unreadable))
     });
     let store = fields.iter().enumerate().map(|(at, f)| {
         let ident = &f.ident;

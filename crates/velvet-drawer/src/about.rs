@@ -110,6 +110,11 @@ impl About {
         set(connection, name, value)
     }
 
+    /// Forgets a fact.
+    pub(crate) fn forget(connection: &Connection, name: &str) -> Result<(), Fault> {
+        connection.execute("DELETE FROM velvet_about WHERE name = ?1", [name.into()]).map(drop)
+    }
+
     /// Whether no other program has changed the structure since it was last written by us, or looked at.
     pub(crate) fn is_unchanged(&self, connection: &Connection) -> Result<bool, Fault> {
         Ok(self.structure_count == connection.structure_count()?.to_string())

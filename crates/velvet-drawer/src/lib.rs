@@ -14,6 +14,8 @@ pub mod testing;
 pub mod ui_thread;
 
 mod about;
+mod attachment;
+mod attachments;
 mod beside;
 mod cancel;
 mod changes;
@@ -43,6 +45,8 @@ mod unfinished;
 mod upgrading;
 mod writing;
 
+pub use attachment::Attachment;
+pub use attachments::{Adding, AttachmentReader, Attachments, Prepared};
 pub use cancel::Cancel;
 pub use changes::{Applied, Apply, Changed, ChangesSince, Position};
 pub use drawer::{

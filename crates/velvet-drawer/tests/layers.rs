@@ -5,8 +5,8 @@ use std::fs;
 use std::path::{Path, PathBuf};
 
 /// The top modules of the library, from the lowest: each may know those before it.
-const DRAWER: &str = "beside cancel outcome progress ui_thread running unfinished temporary engine error events place space grid new_file schema about searching sessions trails upgrading \
-    drawer live reading writing named settings outside sql changes copying opening inspect testing";
+const DRAWER: &str = "beside cancel outcome progress ui_thread running unfinished temporary engine error events place space grid new_file attachment schema about searching sessions trails upgrading \
+    drawer live reading writing named settings attachments outside sql changes copying opening inspect testing";
 
 /// The top modules of the core, from the lowest.
 const CORE: &str = "hex value name header wal b_tree letters marked suggest search structure hints show fingerprint physical \

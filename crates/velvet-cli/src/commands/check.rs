@@ -61,6 +61,7 @@ fn word(kind: ProblemKind) -> &'static str {
         ProblemKind::Link => "link",
         ProblemKind::Value => "value",
         ProblemKind::SearchIndex => "search index",
+        ProblemKind::Attachment => "attachment",
         _ => "other",
     }
 }

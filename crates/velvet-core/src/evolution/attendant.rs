@@ -2,8 +2,9 @@
 
 use super::Step;
 use crate::statement::{
-    Trail, create_index, create_search, create_shared, create_table, create_trail, drop_search, drop_shared,
-    drop_trail, fill_shared, forget_shared, rename_shared, rename_trail, told_by_key_of,
+    ATTACHMENT_PART, Trail, create_attachments, create_index, create_search, create_shared, create_table, create_trail,
+    create_unlinked, drop_attachments, drop_search, drop_shared, drop_trail, drop_unlinked, fill_shared, forget_shared,
+    rename_shared, rename_trail, told_by_key_of,
 };
 use crate::structure::{Structure, Table};
 
@@ -43,7 +44,7 @@ pub enum Keeps {
 }
 
 /// Those that follow from the structure alone.
-pub const ATTENDANTS: [&dyn Attendant; 2] = [&SearchIndex, &SharedChanges];
+pub const ATTENDANTS: [&dyn Attendant; 4] = [&SearchIndex, &SharedChanges, &Unlinked, &Attachments];
 
 /// The statements that create a structure in an empty file, in the order in which they must run.
 pub fn create(structure: &Structure) -> Vec<String> {
@@ -125,6 +126,64 @@ impl Attendant for SharedChanges {
             }
             _ => Keeps::All,
         }
+    }
+}
+
+/// Whether a step changes what triggers that name columns, or other tables, would not survive.
+fn changes_columns(step: &Step) -> bool {
+    !matches!(
+        step,
+        Step::AddTable { .. }
+            | Step::Searchable { .. }
+            | Step::Shared { .. }
+            | Step::AddIndex { .. }
+            | Step::DropIndex { .. }
+            | Step::Statement { .. }
+            | Step::Code { .. }
+    )
+}
+
+/// What removes the records that nothing links to any more.
+pub struct Unlinked;
+
+impl Attendant for Unlinked {
+    fn words(&self, table: &str) -> String {
+        format!("what `{table}` linked to alone is removed with it")
+    }
+
+    fn make(&self, structure: &Structure, table: &Table) -> Vec<String> {
+        create_unlinked(structure, table)
+    }
+
+    fn remove(&self, table: &str) -> Vec<String> {
+        drop_unlinked(table)
+    }
+
+    /// It speaks of every table that links to the same.
+    fn survives(&self, step: &Step, _is_rebuilt: bool, _before: &Structure, _table: &str) -> bool {
+        !changes_columns(step)
+    }
+}
+
+/// What removes the contents of attachments that are gone.
+pub struct Attachments;
+
+impl Attendant for Attachments {
+    fn words(&self, table: &str) -> String {
+        format!("the contents of `{table}` are removed with it")
+    }
+
+    fn make(&self, structure: &Structure, table: &Table) -> Vec<String> {
+        create_attachments(structure, table)
+    }
+
+    fn remove(&self, table: &str) -> Vec<String> {
+        drop_attachments(table)
+    }
+
+    fn survives(&self, step: &Step, _is_rebuilt: bool, _before: &Structure, table: &str) -> bool {
+        let is_of_it = step.table().is_some_and(|of| of == table || of == ATTACHMENT_PART);
+        !(is_of_it && changes_columns(step))
     }
 }
 

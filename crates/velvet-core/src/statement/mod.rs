@@ -1,5 +1,6 @@
 //! The text of statements. Names are quoted, values are always bound.
 
+mod attachments;
 mod create;
 pub mod linked;
 mod search;
@@ -7,7 +8,13 @@ mod select;
 mod sessions;
 mod shared;
 mod trail;
+mod unlinked;
 
+pub use attachments::{
+    ATTACHMENT, ATTACHMENT_PART, CONTENT_WITH_HASH, CONTENTS_OF_NONE, GET_PART, INSERT_ATTACHMENT, INSERT_PART, PART,
+    PARTS_BETWEEN, REMOVE_PARTS, part_key,
+};
+pub(crate) use attachments::{create_attachments, drop_attachments};
 pub(crate) use create::column_definition;
 pub use create::{create_index, create_table};
 pub use search::{UNINDEXED, forget_notes, index_row, indexed_rows, noted_rows, remake_search};
@@ -18,6 +25,7 @@ pub use shared::{CHANGES, moment_upon};
 pub(crate) use shared::{create_shared, drop_shared, fill_shared, forget_shared, rename_shared, told_by_key_of};
 pub use trail::{TRAIL, Trail, WRITES, WRITING, create_trail_tables};
 pub(crate) use trail::{create_trail, drop_trail, rename_trail};
+pub(crate) use unlinked::{create_unlinked, drop_unlinked};
 
 use crate::name::{KEY_COLUMN, quoted};
 use crate::record::Record;

@@ -15,7 +15,7 @@ prop_compose! {
     fn columns()(name in "[a-e]", kind in kinds(), optional: bool, default: bool, private: bool) -> ColumnDefinition {
         let on_delete = matches!(kind, Kind::Link { .. }).then_some(OnDelete::Remove);
         let default = (default && kind == Kind::I32).then(|| "7".to_owned());
-        ColumnDefinition { name, kind, optional, default, on_delete, private }
+        ColumnDefinition { name, kind, optional, default, on_delete, private, remove_unlinked: false }
     }
 }
 

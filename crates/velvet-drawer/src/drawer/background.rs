@@ -50,6 +50,7 @@ impl Drawer {
         let (waiting, going_on) = inner.to_do.park(until);
         inner.following.settle(until);
         inner.texts_at_hand.lock().unwrap_or_else(PoisonError::into_inner).take();
+        inner.storing.close_reader();
         let is_news = inner.recorder().is_some_and(|recorder| recorder.went_to_background());
         let may_write = !inner.in_effect().read_only;
         if !may_write {
@@ -94,6 +95,7 @@ impl Drawer {
     /// [`Records::suggest`](crate::Records::suggest). What is read next takes a little longer.
     pub fn memory_is_low(&self) {
         self.inner.texts_at_hand.lock().unwrap_or_else(PoisonError::into_inner).take();
+        self.inner.storing.close_reader();
         self.inner.pool().give_back_memory();
         self.inner.forget_what_is_at_hand();
     }

@@ -6,6 +6,7 @@ use super::health::{Beating, Pulse};
 use super::in_place::Home;
 use super::later::ToDo;
 use super::readings::Readings;
+use super::storing::Storing;
 use super::{InEffect, Opened, Reads, Scope, Writes};
 use crate::engine::{Connection, Fault, FaultKind, Pool, Transaction, Writer};
 use crate::error::{Cause, Doing, Error};
@@ -44,6 +45,7 @@ pub struct Inner {
     pub(super) at_hand: AtHand,
     pub(super) following: Following,
     pub(super) to_do: ToDo,
+    pub(crate) storing: Storing,
     pub(super) pulse: Pulse,
 }
 
@@ -116,6 +118,7 @@ impl Inner {
             at_hand: AtHand::default(),
             following: Following::default(),
             to_do: ToDo::default(),
+            storing: Storing::default(),
             pulse: Pulse::new(),
         }
     }
@@ -160,7 +163,7 @@ impl Inner {
         if self.home.is_forked() {
             // They are the other process's, and so are the threads that would have to end.
             let texts = self.texts_at_hand.get_mut().unwrap_or_else(PoisonError::into_inner).take();
-            std::mem::forget((pool, self.recorder.take(), texts));
+            std::mem::forget((pool, self.recorder.take(), texts, self.storing.close_reader()));
             return Ok(());
         }
         let displaced = pool.looked_at().err().and_then(|how| Some(self.displaced(how, &*pool.writer().ok()??)));
@@ -171,7 +174,8 @@ impl Inner {
         if let Some(recorder) = self.recorder.take() {
             recorder.end(&pool.shared_writer());
         }
-        // The connection that watches over texts at hand must be closed first.
+        // The connections beside the pool must be closed first.
+        self.storing.close_reader();
         self.texts_at_hand.get_mut().unwrap_or_else(PoisonError::into_inner).take();
         let in_place = pool.in_place();
         let closed = pool.close().doing(|| "cannot close the drawer").map_err(|error| self.place.name(error));

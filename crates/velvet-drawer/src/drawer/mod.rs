@@ -12,6 +12,7 @@ mod later;
 mod opened;
 mod readings;
 mod scope;
+mod storing;
 
 pub use access::{Access, Alone, MayWrite};
 pub use background::Resting;

@@ -231,6 +231,14 @@ impl Connection {
         [none, lower].iter().try_for_each(|text| self.execute(text, [table.into(), last.into()]).map(drop))
     }
 
+    /// A row number that no row of a table has or gets by itself: it counts as given.
+    pub(crate) fn take_row_number(&self, table: &str) -> Result<i64, Fault> {
+        let first = "INSERT INTO sqlite_sequence (name, seq) SELECT ?1, 0 WHERE NOT EXISTS (SELECT 1 FROM sqlite_sequence WHERE name = ?1)";
+        self.execute(first, [table.into()])?;
+        let text = "UPDATE sqlite_sequence SET seq = seq + 1 WHERE name = ?1 RETURNING seq";
+        Ok(self.one(text, [table.into()], |row| row.integer(0))?.unwrap_or(1))
+    }
+
     /// Removes triggers.
     pub(crate) fn drop_triggers<'n>(&self, names: impl IntoIterator<Item = &'n str>) -> Result<(), Fault> {
         names.into_iter().try_for_each(|name| self.run(&format!("DROP TRIGGER {}", quoted(name))))

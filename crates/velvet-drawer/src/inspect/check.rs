@@ -11,8 +11,9 @@ use std::fmt;
 use velvet_core::fits::fits;
 use velvet_core::name::{KEY_COLUMN, quoted};
 use velvet_core::physical::Physical;
+use velvet_core::statement::{ATTACHMENT, ATTACHMENT_PART, PARTS_BETWEEN, part_key};
 use velvet_core::structure::{Structure, Table};
-use velvet_core::{Misfit, fingerprint};
+use velvet_core::{Misfit, ValueRef, fingerprint};
 
 /// What a check found.
 #[derive(Clone, Debug, Default, PartialEq, Eq, Serialize)]
@@ -55,6 +56,8 @@ pub enum ProblemKind {
     Value,
     /// A search index does not say what is in its table.
     SearchIndex,
+    /// What is in an attachment is not what was stored.
+    Attachment,
 }
 
 impl Checked {
@@ -83,7 +86,7 @@ impl File {
     /// How many problems of one kind are told of each table.
     pub const MOST_PROBLEMS: usize = 20;
 
-    /// Checks everything that can be checked; `looked_at` hears now and then how many rows were. Of a file that no app of ours made,
+    /// Checks everything that can be checked. Of a file that no app of ours made,
     /// these are its pages, indexes and links.
     ///
     /// The file is only read.
@@ -121,6 +124,7 @@ impl File {
             let has_damage = checked.problems.iter().any(|p| p.kind == ProblemKind::Pages);
             if let Some(declared) = self.declared().filter(|_| !has_damage) {
                 search_indexes(connection, declared, &mut checked)?;
+                attachments(connection, declared, &mut checked)?;
             }
             Ok(checked)
         })
@@ -194,6 +198,39 @@ fn values(connection: &Connection, table: &Table, checked: &mut Checked) -> Resu
         progress::tell_rows(|| "checking rows".to_owned(), checked.rows, None);
         Ok::<_, Fault>(())
     })
+}
+
+/// Sees that each content is the one whose hash its attachments have.
+fn attachments(connection: &Connection, declared: &Structure, checked: &mut Checked) -> Result<(), Fault> {
+    if declared.table(ATTACHMENT_PART).is_none() {
+        return Ok(());
+    }
+    let text = "SELECT min(key), name, bytes, hash, content FROM attachment GROUP BY content ORDER BY 1";
+    let all = connection.list(text, [], |row| {
+        (row.integer(0), row.text(1).to_owned(), row.integer(2), row.text(3).to_owned(), row.integer(4))
+    })?;
+    for (key, name, bytes, hash, content) in all {
+        let (mut there, mut hasher) = (0, blake3::Hasher::new());
+        let range = [part_key(content, 0), part_key(content.saturating_add(1), 0)].map(Option::unwrap_or_default);
+        connection.rows(PARTS_BETWEEN, [range[0].into(), (range[1] - 1).into()], |row| {
+            if let ValueRef::Bytes(part) = row.value(1) {
+                there += part.len() as u64;
+                hasher.update(part);
+            }
+            progress::tell(|| "checking attachments".to_owned(), there, Some(bytes.unsigned_abs()));
+            Ok::<_, Fault>(())
+        })?;
+        let wrong = if there != bytes.unsigned_abs() {
+            format!("{there} of its {bytes} bytes are there")
+        } else if hasher.finalize().to_hex().as_str() != hash {
+            "what is in it does not have the hash that it had when it was stored".to_owned()
+        } else {
+            continue;
+        };
+        let name = if name.is_empty() { String::new() } else { format!(" ({name})") };
+        checked.add(ProblemKind::Attachment, Some(ATTACHMENT), Some(key), format!("attachment {key}{name}: {wrong}"));
+    }
+    Ok(())
 }
 
 fn search_indexes(connection: &Connection, declared: &Structure, checked: &mut Checked) -> Result<(), Fault> {

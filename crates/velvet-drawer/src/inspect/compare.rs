@@ -13,6 +13,7 @@ use std::collections::{BTreeMap, HashMap};
 use velvet_core::ValueRef;
 use velvet_core::compare::order_of_rows;
 use velvet_core::name::{KEY_COLUMN, quoted};
+use velvet_core::statement::{ATTACHMENT, ATTACHMENT_PART};
 use velvet_core::structure::Kind;
 
 /// What a comparison came to.
@@ -144,6 +145,10 @@ impl File {
         let mut rows = 0;
         for table in &structure {
             let Some(table_after) = by_name.get(table.name.as_str()) else { continue };
+            // The hashes of attachments say what is in them.
+            if self.is_of_parts(&table.name) {
+                continue;
+            }
             let common = |c: &&ColumnStructure| table_after.columns.iter().any(|o| o.name == c.name);
             let mut columns: Vec<String> = table.columns.iter().filter(common).map(|c| c.name.clone()).collect();
             let matched_by = self.matched_by(&table.name, &columns, is_copy)?;
@@ -167,6 +172,11 @@ impl File {
         }
         progress::tell(|| "comparing rows".to_owned(), rows, Some(rows));
         Ok(comparison)
+    }
+
+    /// Whether a table has the parts of attachments.
+    pub(super) fn is_of_parts(&self, table: &str) -> bool {
+        table == ATTACHMENT_PART && self.declared().is_some_and(|declared| declared.table(ATTACHMENT).is_some())
     }
 
     /// The column of the records' own key, where a table of our own has one.

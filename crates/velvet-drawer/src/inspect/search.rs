@@ -47,7 +47,8 @@ impl File {
         let all: Vec<FoundTable>;
         let tables = if tables.is_empty() {
             let mut found = Vec::new();
-            for name in self.table_names()? {
+            // Nobody looks for the numbers of parts.
+            for name in self.table_names()?.into_iter().filter(|name| !self.is_of_parts(name)) {
                 match self.exact(name.clone()) {
                     Ok(table) => found.push(table),
                     Err(error) if error.is_cancelled() => return Err(error),

@@ -8,6 +8,7 @@ use super::path;
 use super::recognise::{self, Found, recognise};
 use super::registry;
 use crate::about::About;
+use crate::attachments;
 use crate::beside::with_companions;
 use crate::cancel::Cancel;
 use crate::drawer::{Drawer, InEffect, Inner, Opened, Place};
@@ -24,6 +25,7 @@ use std::io;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::time::{Duration, Instant};
+use velvet_core::statement::ATTACHMENT_PART;
 use velvet_core::structure::Structure;
 
 impl Options {
@@ -141,6 +143,7 @@ impl Options {
         }
         let inner = Arc::new(Inner::new(place, declared, (files_root, in_effect), opened, (recorder, trails), pool));
         filled(&inner, self.fill_new)?;
+        remove_what_was_left(&inner);
         if let Some(recorder) = inner.recorder() {
             let path = path.to_owned();
             recorder.begin(inner.pool().shared_writer(), move || {
@@ -283,6 +286,20 @@ fn told_from_read_only(fault: Fault, path: &Path) -> Fault {
             Fault { kind: FaultKind::ReadOnly, message: error.to_string() }
         }
         _ => fault,
+    }
+}
+
+/// How many parts of attachments that were not stored to their end are removed at once.
+const PARTS_AT_ONCE: u64 = 256;
+
+/// Removes what a process that was killed left of attachments, or some of it: the rest goes when the next one is added.
+fn remove_what_was_left(inner: &Inner) {
+    let has_attachments = inner.declared.structure.table(ATTACHMENT_PART).is_some();
+    if has_attachments
+        && inner.reading(|scope| Ok(attachments::is_something_left(scope.connection)?)).unwrap_or_default()
+    {
+        // Where it cannot be removed, it does no harm.
+        let _ = inner.remove_leftovers(Some(PARTS_AT_ONCE));
     }
 }
 

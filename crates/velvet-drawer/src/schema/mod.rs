@@ -5,6 +5,7 @@ mod code;
 pub(crate) use code::Code;
 pub use code::{CodeRow, Upgrade};
 
+use crate::attachment::{Attachment, Part};
 use crate::engine::Row;
 use crate::error::{Cause, Error};
 use std::borrow::Cow;
@@ -109,6 +110,12 @@ impl Schema {
     #[must_use]
     pub fn settings<S: Settings>(self) -> Schema {
         self.record::<S::Setting>()
+    }
+
+    /// Adds the tables of attachments; see [`Attachment`](crate::Attachment).
+    #[must_use]
+    pub fn attachments(self) -> Schema {
+        self.record::<Attachment>().record::<Part>()
     }
 
     /// Names the history of the schema, which is checked in beside the code:

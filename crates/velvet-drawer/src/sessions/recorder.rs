@@ -13,7 +13,7 @@ use std::sync::{Arc, Condvar, Mutex, MutexGuard, PoisonError};
 use std::thread::{self, JoinHandle};
 use std::time::{Duration, Instant};
 use velvet_core::ValueRef;
-use velvet_core::statement::SESSIONS;
+use velvet_core::statement::{ATTACHMENT_PART, SESSIONS};
 
 /// How long at least between two notes of what was written.
 const BETWEEN_NOTES: Duration = Duration::from_secs(1);
@@ -112,7 +112,8 @@ impl Recorder {
         let shared = Arc::clone(&self.shared);
         move |written| {
             let mut state = shared.state();
-            for w in written {
+            // How many parts an attachment has says nothing to anybody.
+            for w in written.iter().filter(|w| w.table != ATTACHMENT_PART) {
                 let counts = [w.inserted, w.changed, w.removed];
                 if counts != [0; 3] {
                     let known = state.wrote.entry(w.table.clone()).or_default();

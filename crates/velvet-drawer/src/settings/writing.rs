@@ -30,8 +30,8 @@ impl<S: Settings, A: MayWrite> SettingsOf<S, A> {
     pub fn reset(&self) -> Result<(), Error> {
         self.at.writing(|scope| {
             let all = Records::<S::Setting, _>::at(scope).collect()?;
-            let of_these = all.iter().filter(|setting| is_of(&self.account, setting.own_key()));
-            of_these.map(|setting| scope.remove(setting.key()).map(drop)).collect()
+            let mut of_these = all.iter().filter(|setting| is_of(&self.account, setting.own_key()));
+            of_these.try_for_each(|setting| scope.remove(setting.key()).map(drop))
         })
     }
 }

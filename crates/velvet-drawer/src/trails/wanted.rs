@@ -7,7 +7,7 @@ use crate::schema::Declared;
 use std::time::Duration;
 use velvet_core::evolution::Step;
 use velvet_core::evolution::attendant::{Attendant, Keeps, Trails};
-use velvet_core::statement::{self, TRAIL, Trail};
+use velvet_core::statement::{self, ATTACHMENT_PART, TRAIL, Trail};
 
 /// How many entries a file keeps unless said otherwise.
 const ENTRIES: u64 = 10_000;
@@ -35,6 +35,10 @@ impl Default for WantedTrails {
 
 impl WantedTrails {
     fn of(&self, table: &str) -> Trail {
+        // The attachment itself has one; its parts never change, and are large.
+        if table == ATTACHMENT_PART {
+            return Trail::Off;
+        }
         self.of.iter().rev().find(|(name, _)| *name == table).map_or(self.all, |(_, trail)| *trail)
     }
 

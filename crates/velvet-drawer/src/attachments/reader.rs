@@ -1,0 +1,124 @@
+//! An attachment as a stream.
+
+use super::reading::not_whole;
+use crate::attachment::Attachment;
+use crate::cancel::Cancel;
+use crate::drawer::Inner;
+use crate::error::{Cause, Error};
+use std::fmt;
+use std::io::{self, Read, Seek, SeekFrom};
+use std::sync::Arc;
+use velvet_core::statement::{GET_PART, PART, part_key};
+use velvet_core::{Key, Stored, ValueRef};
+
+/// An attachment that is read as a stream. It holds one part of it in memory, of 256 KB, and nothing of the file open between two reads.
+pub struct AttachmentReader {
+    inner: Arc<Inner>,
+    key: Key<Attachment>,
+    content: i64,
+    bytes: u64,
+    position: u64,
+    /// The part that is held, and its number.
+    part: Vec<u8>,
+    held: Option<u64>,
+}
+
+impl AttachmentReader {
+    pub(super) fn new(inner: Arc<Inner>, attachment: &Stored<Attachment>) -> AttachmentReader {
+        let (content, bytes) = (attachment.content, attachment.bytes);
+        AttachmentReader { inner, key: attachment.key(), content, bytes, position: 0, part: Vec::new(), held: None }
+    }
+
+    /// How many bytes the attachment has.
+    pub fn bytes(&self) -> u64 {
+        self.bytes
+    }
+
+    /// Holds the part with this number.
+    fn hold(&mut self, number: u64) -> Result<(), Error> {
+        if self.held == Some(number) {
+            return Ok(());
+        }
+        self.held = None;
+        let AttachmentReader { inner, key: of, content, bytes, part, .. } = self;
+        let expected = bytes.saturating_sub(number * PART as u64).min(PART as u64);
+        let found = inner.with_reader_of_attachments(|scope| {
+            scope.doing(
+                || format!("cannot read what is in {of}"),
+                || {
+                    let key = part_key(*content, number).unwrap_or_default();
+                    let found = scope.connection.one(GET_PART, [key.into()], |row| {
+                        part.clear();
+                        if let ValueRef::Bytes(bytes) = row.value(0) {
+                            part.extend_from_slice(bytes);
+                        }
+                    })?;
+                    match found {
+                        Some(()) if part.len() as u64 == expected => Ok(()),
+                        Some(()) => Err(not_whole(number * PART as u64 + part.len() as u64, *bytes)),
+                        None if scope.get(*of)?.is_none() => {
+                            Err(Error::bare(Cause::NotFound, "it was removed while it was read"))
+                        }
+                        None => Err(not_whole(number * PART as u64, *bytes)),
+                    }
+                },
+            )
+        });
+        found?;
+        self.held = Some(number);
+        Ok(())
+    }
+
+    /// Hands over all of it, part by part, with how much of how much there was up to then.
+    pub(super) fn each_part(
+        &mut self,
+        mut each: impl FnMut(&[u8], u64, u64) -> Result<(), Error>,
+    ) -> Result<(), Error> {
+        let (cancel, mut done) = (Cancel::here(), 0);
+        for number in 0..self.bytes.div_ceil(PART as u64) {
+            if cancel.as_ref().is_some_and(Cancel::is_cancelled) {
+                return Err(Error::bare(Cause::Cancelled, "it was cancelled"));
+            }
+            self.hold(number)?;
+            done += self.part.len() as u64;
+            each(&self.part, done, self.bytes)?;
+        }
+        Ok(())
+    }
+}
+
+impl Read for AttachmentReader {
+    fn read(&mut self, into: &mut [u8]) -> io::Result<usize> {
+        if self.position >= self.bytes || into.is_empty() {
+            return Ok(0);
+        }
+        self.hold(self.position / PART as u64).map_err(io::Error::other)?;
+        let from = (self.position % PART as u64) as usize;
+        let count = self.part.len().saturating_sub(from).min(into.len());
+        into[..count].copy_from_slice(&self.part[from..from + count]);
+        self.position += count as u64;
+        Ok(count)
+    }
+}
+
+impl Seek for AttachmentReader {
+    fn seek(&mut self, to: SeekFrom) -> io::Result<u64> {
+        let position = match to {
+            SeekFrom::Start(at) => Some(at),
+            SeekFrom::End(by) => self.bytes.checked_add_signed(by),
+            SeekFrom::Current(by) => self.position.checked_add_signed(by),
+        };
+        let before = || io::Error::new(io::ErrorKind::InvalidInput, "before the beginning of the attachment");
+        self.position = position.ok_or_else(before)?;
+        Ok(self.position)
+    }
+}
+
+impl fmt::Debug for AttachmentReader {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.debug_struct("AttachmentReader")
+            .field("of", &self.key)
+            .field("position", &self.position)
+            .finish_non_exhaustive()
+    }
+}
