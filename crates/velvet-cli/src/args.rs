@@ -55,6 +55,8 @@ pub(crate) enum Command {
     Salvage(Salvage),
     /// Gives the unused space of a file back
     Compact(Compact),
+    /// Takes a file out that is kept inside the drawer
+    Attachment(Attachment),
     /// Writes a table, or everything, in an open format, without loss
     Export(Export),
     /// Takes rows in from an open format: all of them or none
@@ -91,6 +93,20 @@ pub(crate) struct Demo {
     /// system's temporary folder unless given
     #[arg(long, value_name = "DIR")]
     pub(crate) into: Option<PathBuf>,
+}
+
+#[derive(Args)]
+#[command(after_help = "Examples:\n  \
+    velvet attachment kiln.drawer 3 --to bowl.png\n  \
+    velvet attachment kiln.drawer K-101.png > bowl.png")]
+pub(crate) struct Attachment {
+    /// A database file, or a folder with one drawer in it
+    pub(crate) file: PathBuf,
+    /// Its number, its name, or the beginning of its hash; `velvet records FILE attachment` lists them
+    pub(crate) attachment: String,
+    /// The file to write, which must not be there yet; what is in the attachment comes out as it is unless given
+    #[arg(long, value_name = "PATH")]
+    pub(crate) to: Option<PathBuf>,
 }
 
 #[derive(Args)]

@@ -39,6 +39,7 @@ fn main() -> ExitCode {
         Command::Copy(arguments) => commands::copy::run(&arguments).map(|()| Verdict::Fine),
         Command::Salvage(arguments) => commands::salvage::run(&arguments),
         Command::Compact(arguments) => commands::compact::run(&arguments).map(|()| Verdict::Fine),
+        Command::Attachment(arguments) => commands::attachment::run(&arguments).map(|()| Verdict::Fine),
         Command::Export(arguments) => commands::export::run(&arguments).map(|()| Verdict::Fine),
         Command::Import(arguments) => commands::import::run(&arguments).map(|()| Verdict::Fine),
         Command::Completions(arguments) => {

@@ -37,8 +37,18 @@ pub struct SettingField {
     pub was: Option<&'static str>,
 }
 
+/// What a setting can be: whatever serde can write and read.
+#[diagnostic::on_unimplemented(
+    message = "`{Self}` cannot be a setting",
+    label = "not a type that a setting can have",
+    note = "its type needs serde's `Serialize` and `Deserialize`, and `Default` where no default is given"
+)]
+pub trait SettingValue: Serialize + DeserializeOwned + 'static {}
+
+impl<V: Serialize + DeserializeOwned + 'static> SettingValue for V {}
+
 /// The value of the field at a position, of what is stored.
-pub fn load_setting<V: Serialize + DeserializeOwned + 'static>(
+pub fn load_setting<V: SettingValue>(
     at: usize,
     stored: &[Option<Value>],
     default: impl FnOnce() -> V,
@@ -58,6 +68,6 @@ pub fn load_setting<V: Serialize + DeserializeOwned + 'static>(
 ///
 /// # Errors
 /// When it cannot be written as JSON.
-pub fn store_setting<V: Serialize + DeserializeOwned + 'static>(at: usize, value: &V) -> Result<Value, Misfit> {
+pub fn store_setting<V: SettingValue>(at: usize, value: &V) -> Result<Value, Misfit> {
     stored_value::<Json<V>>(value).map_err(|misfit| misfit.at(at))
 }

@@ -128,6 +128,38 @@ pub enum Kind {
     },
 }
 
+/// What a table holds.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Holds {
+    /// Records.
+    Records,
+    /// Names and values.
+    NamedValues,
+    /// Settings.
+    Settings,
+    /// Attachments; what is in them is in a table of its own.
+    Attachments,
+}
+
+impl Holds {
+    /// It, in words.
+    pub fn in_words(self) -> &'static str {
+        match self {
+            Holds::Records => "records",
+            Holds::NamedValues => "named values",
+            Holds::Settings => "settings",
+            Holds::Attachments => "attachments",
+        }
+    }
+}
+
+/// The table of attachments.
+pub const ATTACHMENT: &str = "attachment";
+
+/// The table of their parts.
+pub const ATTACHMENT_PART: &str = "attachment_part";
+
 /// What happens to a record when the one it links to is removed.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
@@ -266,6 +298,17 @@ impl Table {
             }
         }
         Table { name: name.to_owned(), columns, own_key, indexes, searchable: Vec::new(), shared: false }
+    }
+
+    /// What it holds, as its shape says.
+    pub fn holds(&self) -> Holds {
+        let columns: Vec<&str> = self.columns.iter().map(|column| column.name.as_str()).collect();
+        match (self.own_key.as_deref(), &columns[..]) {
+            (Some("setting"), ["setting", "value"]) => Holds::Settings,
+            (Some("name"), ["name", "value"] | ["value", "name"]) => Holds::NamedValues,
+            _ if self.name == ATTACHMENT && columns.contains(&"content") => Holds::Attachments,
+            _ => Holds::Records,
+        }
     }
 
     /// The table with columns whose words are searched.
@@ -417,7 +460,7 @@ impl ColumnDefinition {
             Some(OnDelete::Refuse) | None => {}
         }
         if self.remove_unlinked {
-            words.push_str(", which is removed when nothing links to it any more");
+            words.push_str(", which goes with the last link to it");
         }
         if self.private {
             words.push_str(", private");

@@ -117,12 +117,37 @@ fn fifth(drawer: &Drawer) -> Result<(), Box<dyn Error>> {
     for (n, piece) in fired.iter().enumerate() {
         drawer.change(piece.key(), |p| p.shelf = Some(shelves[n % 2].key()))?;
     }
+    drawer.write(|tx| {
+        tx.settings::<version_2::Bench>().change(|bench| bench.top_celsius = 1280)?;
+        tx.named::<version_2::LastMark>().merge([("K", 125), ("T", 7)])?;
+        let shopping = samples::SHOPPING.map(str::to_owned).to_vec();
+        tx.named::<version_2::List>()
+            .merge([("shopping", shopping), ("opening hours", vec!["Tue to Sat, 10 to 18".into()])])?;
+        Ok(())
+    })?;
+    say("set how hot the kiln may become, and wrote a shopping list")?;
     say(&format!("put {} pieces on {} shelves", fired.len(), shelves.len()))?;
     Ok(())
 }
 
-/// Looks at the glazes, which are records now.
+/// Looks at the glazes and errands, which are records now, and takes pictures.
 fn sixth(drawer: &Drawer) -> Result<(), Box<dyn Error>> {
+    let errands = drawer.records::<version_3::Errand>().collect()?;
+    if let Some(first) = errands.first() {
+        say(&format!("the shopping list became {} errands, the first: {}", errands.len(), first.what))?;
+    }
+    say(&format!("the kiln may reach {} °C", drawer.settings::<version_3::Bench>().get()?.top_celsius))?;
+    let glazed = drawer.records::<version_3::Piece>().filter(|p| p.stage.is(Stage::Glazed)).collect()?;
+    for (n, piece) in glazed.iter().enumerate() {
+        let picture = samples::picture(n, 200, 150);
+        drawer.write(|tx| {
+            let added = tx.attachments().add(&picture[..]).named(format!("{}.png", piece.mark)).media_type("image/png");
+            let added = added.run()?;
+            tx.settings::<version_3::Bench>().change(|bench| bench.last_glaze = piece.glaze.or(bench.last_glaze))?;
+            tx.change(piece.key(), |p| p.picture = Some(added.key()))
+        })?;
+    }
+    say(&format!("took {} pictures", glazed.len()))?;
     let glazes = drawer.records::<version_3::Glaze>().sort_by(|g| g.name.ascending()).collect()?;
     let names: Vec<&str> = glazes.iter().map(|g| g.name.as_str()).collect();
     let heavy = drawer.records::<version_3::Piece>().filter(|p| p.grams.at_least(1000)).count()?;
@@ -155,6 +180,7 @@ fn seventh(drawer: &Drawer) -> Result<(), Box<dyn Error>> {
 /// Stores the cups again, and changes the mark of another piece by mistake.
 fn eighth(drawer: &Drawer) -> Result<(), Box<dyn Error>> {
     drawer.insert_all((126..=127).map(cup))?;
+    drawer.named::<version_2::LastMark>().change("K", |n| *n = 127)?;
     say("stored K-126 and K-127")?;
     let piece = drawer.get_by_own_key::<version_3::Piece>("K-104")?.ok_or("the piece is not there")?;
     drawer.change(piece.key(), |p| p.mark = "K-140".into())?;
@@ -184,6 +210,7 @@ fn cup(number: u32) -> version_3::Piece {
         shelf: None,
         photo: None,
         thumbnail: None,
+        picture: None,
         remarks: "Cup of the set for the café".into(),
     }
 }

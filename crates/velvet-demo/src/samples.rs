@@ -112,9 +112,49 @@ fn first_day() -> Date {
     date(2025, 2, 14)
 }
 
-/// A few bytes that begin as a picture does.
+/// A small picture of a piece.
 fn thumbnail(n: usize) -> Vec<u8> {
-    let mut bytes = b"\x89PNG\r\n\x1a\n".to_vec();
-    bytes.extend((0..56 + n).map(|i| (i * 31 + n) as u8));
-    bytes
+    picture(n, 16, 12)
 }
+
+/// A picture of a piece, as PNG: a pot before a wall.
+pub fn picture(n: usize, width: u32, height: u32) -> Vec<u8> {
+    let glaze: [f32; 3] =
+        [[92.0, 52.0, 40.0], [150.0, 170.0, 140.0], [120.0, 124.0, 132.0], [176.0, 104.0, 64.0]][n % 4];
+    let mut grain = n as u32 + 1;
+    let mut pixels = Vec::with_capacity((width * height * 3) as usize);
+    for y in 0..height {
+        for x in 0..width {
+            let (x, y) = (x as f32 / width as f32 * 2.0 - 1.0, y as f32 / height as f32 * 2.0 - 1.0);
+            let half = pot(n, y);
+            let lit = if x.abs() < half { 1.15 - 0.7 * (x / half + 0.35).abs() } else { 1.0 };
+            let color = if x.abs() < half { glaze } else { [214.0 - 30.0 * y, 206.0 - 30.0 * y, 196.0 - 26.0 * y] };
+            grain = grain.wrapping_mul(1_664_525).wrapping_add(1_013_904_223);
+            let grain = (grain >> 28) as f32 - 8.0;
+            pixels.extend(color.map(|c| (c * lit + grain).clamp(0.0, 255.0) as u8));
+        }
+    }
+    encoded(&pixels, width, height).unwrap_or_default()
+}
+
+/// How wide a pot is at a height, from -1 to 1; 0 where there is none.
+fn pot(n: usize, y: f32) -> f32 {
+    if !(-0.7..0.75).contains(&y) {
+        return 0.0;
+    }
+    let (belly, neck) = (0.34 + 0.04 * (n % 5) as f32, 0.16 + 0.03 * (n % 3) as f32);
+    neck + (belly - neck) * (1.0 - ((y - 0.2) / 0.7).powi(2)).max(0.0).sqrt()
+}
+
+fn encoded(pixels: &[u8], width: u32, height: u32) -> Result<Vec<u8>, png::EncodingError> {
+    let mut out = Vec::new();
+    let mut encoder = png::Encoder::new(&mut out, width, height);
+    encoder.set_color(png::ColorType::Rgb);
+    let mut writer = encoder.write_header()?;
+    writer.write_image_data(pixels)?;
+    writer.finish()?;
+    Ok(out)
+}
+
+/// What is to be bought for the studio.
+pub const SHOPPING: [&str; 4] = ["Cones 9 to 11", "Wax resist, a litre", "Sponges", "Kiln wash"];

@@ -1,7 +1,8 @@
 //! What the demo app has in its own tests, as every app should.
 
 use velvet_demo::kilnbook::version_1::{Clay, Stage};
-use velvet_demo::kilnbook::version_3::{Glaze, Piece};
+use velvet_demo::kilnbook::version_2::{LastMark, List};
+use velvet_demo::kilnbook::version_3::{Bench, Errand, Glaze, Piece};
 use velvet_demo::kilnbook::{version_1, version_2, version_3};
 use velvet_demo::samples;
 use velvet_drawer::testing;
@@ -27,6 +28,11 @@ fn files_of_every_version_open() {
     let upgrades = testing::Upgrades::of(&schema).samples("samples", |tx| {
         let firing = tx.insert(samples::firings().remove(0))?;
         let glaze = tx.insert(Glaze { name: "tenmoku".into(), wordings: "tenmoku, thin".into() })?;
+        let picture = tx.attachments().add(&samples::picture(0, 16, 12)[..]).named("K-101.png").run()?;
+        tx.named::<LastMark>().set("K", 101)?;
+        tx.named::<List>().set("opening hours", vec!["Tue to Sat".into()])?;
+        tx.settings::<Bench>().change(|bench| bench.last_glaze = Some(glaze.key()))?;
+        tx.insert(Errand { what: "Sponges".into(), done: true })?;
         let bowl = Piece {
             mark: "K-101".into(),
             stage: Stage::Glazed,
@@ -38,9 +44,20 @@ fn files_of_every_version_open() {
             shelf: None,
             photo: None,
             thumbnail: None,
+            picture: Some(picture.key()),
             remarks: "Wide bowl".into(),
         };
         tx.insert(bowl).map(drop)
     });
-    upgrades.look(|_, drawer| assert!(drawer.records::<Piece>().search("bowl").count().unwrap() > 0)).check();
+    let look = |version, drawer: &velvet_drawer::Drawer| {
+        assert!(drawer.records::<Piece>().search("bowl").count().unwrap() > 0);
+        if version == 2 {
+            let errands = drawer.records::<Errand>().only(|e| (e.what, e.done)).collect().unwrap();
+            assert_eq!(errands, [("Cones 9 to 11".into(), false), ("Sponges".into(), false)]);
+            let lists = drawer.named::<List>();
+            assert_eq!(lists.count().unwrap(), 1, "what became a table is no list any more");
+            assert_eq!(drawer.settings::<Bench>().get().unwrap().top_celsius, 1280);
+        }
+    };
+    upgrades.look(look).check();
 }

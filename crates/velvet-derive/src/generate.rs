@@ -299,6 +299,8 @@ fn named_value(record: &Record, types: &[TokenStream], form: Form) -> Option<Tok
     let name_field = &record.stored().nth(name_at)?.ident;
     let take = quote_spanned!(place=> (&velvet::FieldOf::<#ty>::HERE).take(#source, 0));
     let take = if form == Form::StandIn { quote!(::core::unreachable!()) } else { take };
+    let made = quote!(#ident { #name_field: name, #field_name: #value });
+    let made = if form == Form::StandIn { quote!(::core::unreachable!()) } else { made };
     let unused = (form == Form::StandIn).then(|| quote!(#[allow(unused_variables)]));
     Some(quote! {
         #unused
@@ -311,7 +313,7 @@ fn named_value(record: &Record, types: &[TokenStream], form: Form) -> Option<Tok
                 name: <<#ident as velvet::Keyed>::OwnKey as velvet::ColumnType>::Value,
                 #value: <#ty as velvet::ColumnType>::Value,
             ) -> Self {
-                #ident { #name_field: name, #field_name: #value }
+                #made
             }
 
             fn into_value(self) -> <#ty as velvet::ColumnType>::Value {

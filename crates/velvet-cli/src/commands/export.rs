@@ -32,7 +32,10 @@ fn exported(file: &File, arguments: &args::Export, out: &mut dyn Write) -> Resul
 }
 
 /// Writes a file that must not be there yet, and leaves none where that fails.
-fn written_new(to: &Path, write: impl FnOnce(&mut dyn Write) -> Result<u64, Failure>) -> Result<u64, Failure> {
+pub(super) fn written_new(
+    to: &Path,
+    write: impl FnOnce(&mut dyn Write) -> Result<u64, Failure>,
+) -> Result<u64, Failure> {
     let created = OpenOptions::new().write(true).create_new(true).open(to);
     let created = created.map_err(|e| {
         Failure::new(format!("cannot write {}: {e}. Nothing was changed; choose another name", named(to)))

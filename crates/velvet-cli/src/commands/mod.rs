@@ -1,5 +1,6 @@
 //! One file for each command.
 
+pub(crate) mod attachment;
 pub(crate) mod check;
 pub(crate) mod compact;
 pub(crate) mod compare;

@@ -63,10 +63,14 @@ fn head(overview: &Overview) -> io::Result<()> {
 }
 
 fn tables(overview: &Overview, form: Form) -> Result<(), Failure> {
-    let mut list = List::new(form, &["table", "rows", "columns"])?;
+    let is_ours = overview.app.is_some();
+    let heads = ["table", "holds", "rows", "columns"];
+    let mut list = List::new(form, if is_ours { &heads } else { &["table", "rows", "columns"] })?;
     for table in &overview.tables {
         let number = |n: Option<u64>| n.map_or(ValueRef::Missing, number);
-        list.row(&[ValueRef::Text(&table.name), number(table.rows), number(table.columns)], table.bytes)?;
+        let holds = table.holds.map_or(ValueRef::Missing, |holds| ValueRef::Text(holds.in_words()));
+        let (name, holds) = ([ValueRef::Text(&table.name)], if is_ours { &[holds][..] } else { &[] });
+        list.row(&[&name, holds, &[number(table.rows), number(table.columns)]].concat(), table.bytes)?;
     }
     list.end()
 }

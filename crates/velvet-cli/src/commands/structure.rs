@@ -10,7 +10,7 @@ use std::io::Write;
 use std::path::Path;
 use velvet_core::show::{Shown, Tone, escaped};
 use velvet_drawer::grid::Grid;
-use velvet_drawer::inspect::{ColumnStructure, File, IndexStructure, TableStructure};
+use velvet_drawer::inspect::{ColumnStructure, File, Holds, IndexStructure, TableStructure};
 
 pub(crate) fn run(arguments: &args::Structure) -> Result<Verdict, Failure> {
     let file = opened(&arguments.file, arguments.form == StructureForm::Text)?;
@@ -36,7 +36,9 @@ fn text(tables: &[TableStructure]) -> String {
     let mut out = String::new();
     for (position, table) in tables.iter().enumerate() {
         let gap = if position > 0 { "\n" } else { "" };
-        let _ = writeln!(out, "{gap}{STRONG}{}{STRONG:#}", escaped(&table.name));
+        let holds = table.holds.filter(|holds| *holds != Holds::Records);
+        let holds = holds.map(|holds| format!(", {}", holds.in_words())).unwrap_or_default();
+        let _ = writeln!(out, "{gap}{STRONG}{}{STRONG:#}{holds}", escaped(&table.name));
         let mut grid = Grid::new(["column", "holds", "stored as", "rules"]);
         for column in &table.columns {
             let cell = |text: &str, tone| Shown { text: text.to_owned(), tone };

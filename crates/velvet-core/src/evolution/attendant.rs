@@ -2,11 +2,11 @@
 
 use super::Step;
 use crate::statement::{
-    ATTACHMENT_PART, Trail, create_attachments, create_index, create_search, create_shared, create_table, create_trail,
-    create_unlinked, drop_attachments, drop_search, drop_shared, drop_trail, drop_unlinked, fill_shared, forget_shared,
-    rename_shared, rename_trail, told_by_key_of,
+    Trail, create_attachments, create_index, create_search, create_shared, create_table, create_trail, create_unlinked,
+    drop_attachments, drop_search, drop_shared, drop_trail, drop_unlinked, fill_shared, forget_shared, rename_shared,
+    rename_trail, told_by_key_of,
 };
-use crate::structure::{Structure, Table};
+use crate::structure::{ATTACHMENT_PART, Structure, Table};
 
 /// What hangs on a table in the file, beside its rows: it hears of each write by triggers, and keeps something of its own.
 pub trait Attendant {

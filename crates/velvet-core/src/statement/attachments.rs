@@ -4,13 +4,7 @@
 //! alone.
 
 use crate::name::{KEY_COLUMN, quoted};
-use crate::structure::{Structure, Table};
-
-/// The table of attachments.
-pub const ATTACHMENT: &str = "attachment";
-
-/// The table of parts.
-pub const ATTACHMENT_PART: &str = "attachment_part";
+use crate::structure::{ATTACHMENT, ATTACHMENT_PART, Structure, Table};
 
 /// How many bytes a part has; the last may have fewer.
 pub const PART: usize = 256 << 10;

@@ -11,8 +11,8 @@ mod trail;
 mod unlinked;
 
 pub use attachments::{
-    ATTACHMENT, ATTACHMENT_PART, CONTENT_WITH_HASH, CONTENTS_OF_NONE, GET_PART, INSERT_ATTACHMENT, INSERT_PART, PART,
-    PARTS_BETWEEN, REMOVE_PARTS, part_key,
+    CONTENT_WITH_HASH, CONTENTS_OF_NONE, GET_PART, INSERT_ATTACHMENT, INSERT_PART, PART, PARTS_BETWEEN, REMOVE_PARTS,
+    part_key,
 };
 pub(crate) use attachments::{create_attachments, drop_attachments};
 pub(crate) use create::column_definition;

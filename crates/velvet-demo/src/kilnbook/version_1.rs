@@ -20,7 +20,8 @@ pub enum Stage {
 }
 
 /// The clays of the studio.
-#[derive(Choice, Clone, Copy, Debug, PartialEq, Eq)]
+#[derive(Choice, Serialize, Deserialize, Clone, Copy, Debug, PartialEq, Eq)]
+#[serde(rename_all = "lowercase")]
 pub enum Clay {
     /// Grey stoneware.
     Stoneware,

@@ -1,8 +1,8 @@
-//! Version 2: shelves.
+//! Version 2: shelves, the bench's settings, counters and lists.
 
 use super::version_1::{Article, Clay, Firing, Stage};
 use jiff::civil::Date;
-use velvet_drawer::{Key, OutsideFile, Record, Schema};
+use velvet_drawer::{Key, OutsideFile, Record, Schema, Settings};
 
 /// A shelf of the studio.
 #[derive(Record, Clone, Debug, PartialEq)]
@@ -12,6 +12,38 @@ pub struct Shelf {
     pub name: String,
     /// How many pieces it holds.
     pub holds: u16,
+}
+
+/// The settings of the bench on which the phone lies.
+#[derive(Settings, Clone, Debug, PartialEq)]
+pub struct Bench {
+    /// How hot the kiln may become.
+    #[settings(default = 1240)]
+    pub top_celsius: u32,
+    /// The clay that a new piece is of unless somebody says otherwise.
+    #[settings(default = Clay::Stoneware)]
+    pub usual_clay: Clay,
+}
+
+/// The last number that was given, for each kind of mark.
+#[derive(Record, Clone, Debug, PartialEq)]
+#[record(named)]
+pub struct LastMark {
+    /// The letter before the number.
+    pub name: String,
+    /// The number.
+    pub value: u32,
+}
+
+/// Lists that hang on the wall.
+#[derive(Record, Clone, Debug, PartialEq)]
+#[record(named)]
+pub struct List {
+    /// What is written above it.
+    pub name: String,
+    /// Its lines.
+    #[record(json)]
+    pub value: Vec<String>,
 }
 
 /// One piece of pottery.
@@ -58,5 +90,8 @@ pub fn schema() -> Schema {
         .record::<Firing>()
         .record::<Article>()
         .record::<Shelf>()
+        .record::<LastMark>()
+        .record::<List>()
+        .settings::<Bench>()
         .history(include_str!("../../histories/version-2.json"))
 }

@@ -1,10 +1,10 @@
-//! Version 3: glazes are records of their own, and weights are whole grams.
+//! Version 3: glazes and errands are records of their own, weights are whole grams, and pieces have pictures.
 
 use super::version_1::{Article, Clay, Firing, Stage};
-use super::version_2::Shelf;
+use super::version_2::{LastMark, List, Shelf};
 use jiff::civil::Date;
 use std::collections::BTreeMap;
-use velvet_drawer::{Error, Key, OutsideFile, Record, Schema, Upgrade};
+use velvet_drawer::{Attachment, Error, Key, OutsideFile, Record, Schema, Settings, Upgrade};
 
 /// The history of the schema, as it is checked in.
 pub const HISTORY: &str = include_str!("../../histories/version-3.json");
@@ -18,6 +18,29 @@ pub struct Glaze {
     /// How potters wrote it before it had a name, one wording a line.
     #[record(searchable)]
     pub wordings: String,
+}
+
+/// Something to buy, which was a line of a list before.
+#[derive(Record, Clone, Debug, PartialEq)]
+pub struct Errand {
+    /// What to buy.
+    pub what: String,
+    /// Whether somebody has.
+    #[record(default = false)]
+    pub done: bool,
+}
+
+/// The settings of the bench on which the phone lies.
+#[derive(Settings, Clone, Debug, PartialEq)]
+pub struct Bench {
+    /// How hot the kiln may become.
+    #[settings(default = 1240)]
+    pub top_celsius: u32,
+    /// The clay that a new piece is of unless somebody says otherwise.
+    #[settings(default = Clay::Stoneware)]
+    pub usual_clay: Clay,
+    /// The glaze that was used last.
+    pub last_glaze: Option<Key<Glaze>>,
 }
 
 /// One piece of pottery.
@@ -50,6 +73,9 @@ pub struct Piece {
     pub photo: Option<OutsideFile>,
     /// A small picture of it.
     pub thumbnail: Option<Vec<u8>>,
+    /// A picture of it, which goes with the last piece that it shows.
+    #[record(link(on_delete = clear), remove_unlinked)]
+    pub picture: Option<Key<Attachment>>,
     /// What there is to say about it.
     #[record(searchable)]
     pub remarks: String,
@@ -66,7 +92,12 @@ pub fn schema() -> Schema {
         .record::<Firing>()
         .record::<Article>()
         .record::<Shelf>()
+        .record::<LastMark>()
+        .record::<List>()
         .record::<Glaze>()
+        .record::<Errand>()
+        .settings::<Bench>()
+        .attachments()
         .history(HISTORY)
         .code("split_glazes", split_glazes)
 }

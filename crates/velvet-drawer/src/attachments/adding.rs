@@ -4,12 +4,13 @@ use super::Attachments;
 use crate::about::About;
 use crate::attachment::Attachment;
 use crate::cancel::Cancel;
-use crate::drawer::{Inner, MayWrite, Scope, Writes};
+use crate::drawer::{Access, Inner, MayWrite, Scope, Writes};
 use crate::error::{Cause, Error};
 use crate::progress;
 use std::io::{self, Read};
 use std::sync::Arc;
-use velvet_core::statement::{ATTACHMENT, CONTENT_WITH_HASH, INSERT_ATTACHMENT, INSERT_PART, PART, part_key};
+use velvet_core::statement::{CONTENT_WITH_HASH, INSERT_ATTACHMENT, INSERT_PART, PART, part_key};
+use velvet_core::structure::ATTACHMENT;
 use velvet_core::{Key, Stored, ValueRef};
 
 /// What is not larger is stored in one transaction, and held in memory until then.
@@ -56,7 +57,7 @@ enum Held {
     Stored(i64),
 }
 
-impl<A: MayWrite> Attachments<A> {
+impl<A: Access> Attachments<A> {
     /// Adds what `from` reads: an open file, `&bytes[..]`, or whatever else can be read.
     ///
     /// Of a drawer, a large one is read and stored in several short transactions, in constant memory; others write meanwhile. Of a transaction, it is stored
@@ -70,7 +71,10 @@ impl<A: MayWrite> Attachments<A> {
     /// assert_eq!((firing.bytes, firing.name.as_str()), (3_000_000, "firing.wav"));
     /// # Ok::<(), velvet_drawer::Error>(())
     /// ```
-    pub fn add<R: Read>(&self, from: R) -> Adding<R, A> {
+    pub fn add<R: Read>(&self, from: R) -> Adding<R, A>
+    where
+        A: MayWrite,
+    {
         Adding { at: self.at.clone(), from, said: Said::default() }
     }
 
@@ -78,7 +82,10 @@ impl<A: MayWrite> Attachments<A> {
     ///
     /// # Errors
     /// When it was prepared for another file ([`Error::is_misfit`]), or the file cannot be written.
-    pub fn keep(&self, mut prepared: Prepared) -> Result<Stored<Attachment>, Error> {
+    pub fn keep(&self, mut prepared: Prepared) -> Result<Stored<Attachment>, Error>
+    where
+        A: MayWrite,
+    {
         let kept = self.at.writing(|scope| {
             if !std::ptr::eq(scope.inner, &*prepared.inner) {
                 let error = Error::new(Cause::Misfit, "cannot keep an attachment that was prepared for another file");

@@ -30,8 +30,9 @@ pub(crate) use connection::Connection;
 pub(crate) use facts::{MADE, Pages, marking};
 pub(crate) use fault::{Fault, FaultKind};
 pub(crate) use in_place::{Displaced, InPlace, identity};
+pub(crate) use log_beside::with_log_of_another_moment;
 #[cfg(feature = "inspect")]
-pub(crate) use log_beside::{LogBeside, log_beside, with_log_of_another_moment};
+pub(crate) use log_beside::{LogBeside, log_beside};
 pub(crate) use memory::{bytes_of, memory_place, pour_bytes};
 pub(crate) use open_here::is_open_here;
 pub(crate) use opener::{Opener, Settings};

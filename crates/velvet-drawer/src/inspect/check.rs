@@ -11,8 +11,8 @@ use std::fmt;
 use velvet_core::fits::fits;
 use velvet_core::name::{KEY_COLUMN, quoted};
 use velvet_core::physical::Physical;
-use velvet_core::statement::{ATTACHMENT, ATTACHMENT_PART, PARTS_BETWEEN, part_key};
-use velvet_core::structure::{Structure, Table};
+use velvet_core::statement::{PARTS_BETWEEN, part_key};
+use velvet_core::structure::{ATTACHMENT, ATTACHMENT_PART, Structure, Table};
 use velvet_core::{Misfit, ValueRef, fingerprint};
 
 /// What a check found.

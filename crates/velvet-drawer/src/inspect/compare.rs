@@ -13,8 +13,7 @@ use std::collections::{BTreeMap, HashMap};
 use velvet_core::ValueRef;
 use velvet_core::compare::order_of_rows;
 use velvet_core::name::{KEY_COLUMN, quoted};
-use velvet_core::statement::{ATTACHMENT, ATTACHMENT_PART};
-use velvet_core::structure::Kind;
+use velvet_core::structure::{ATTACHMENT, ATTACHMENT_PART, Kind};
 
 /// What a comparison came to.
 #[derive(Clone, Debug, Default, PartialEq, Eq, Serialize)]

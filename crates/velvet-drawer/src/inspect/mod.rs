@@ -22,6 +22,7 @@
 //! # Ok::<(), velvet_drawer::Error>(())
 //! ```
 
+mod attachment;
 mod check;
 mod compare;
 mod complete;
@@ -46,6 +47,7 @@ mod trail;
 mod words;
 
 pub use crate::writing::compact_file as compact;
+pub use attachment::FoundAttachment;
 pub use check::{Checked, Problem, ProblemKind};
 pub use compare::{Comparison, Difference, TableComparison};
 pub use complete::Incomplete;
@@ -64,5 +66,5 @@ pub use search::FoundRow;
 pub use sessions::{Session, SessionEnd, TableWrites};
 pub use structure::{Against, ColumnStructure, IndexStructure, LinkStructure, TableStructure};
 pub use trail::{Did, Told, TrailEntry, TrailOf, WrittenColumn};
-pub use velvet_core::structure::Kind;
+pub use velvet_core::structure::{Holds, Kind};
 pub use velvet_core::{Value, ValueRef};

@@ -7,6 +7,7 @@ use crate::engine::EntryKind;
 use crate::error::{Cause, Error};
 use serde::Serialize;
 use velvet_core::name::quoted;
+use velvet_core::structure::{ATTACHMENT, Holds};
 use velvet_core::{Value, ValueRef};
 
 /// One row in full.
@@ -133,7 +134,10 @@ impl File {
         if primary_key.is_empty() {
             return Ok(table.columns.iter().take(1).map(|c| c.name.clone()).collect());
         }
-        Ok(primary_key.into_iter().chain(own_key).collect())
+        // What an attachment is called says more than its number.
+        let is_attachment = || table.name == ATTACHMENT && self.holds(&table.name) == Some(Holds::Attachments);
+        let name = own_key.or_else(|| is_attachment().then(|| "name".to_owned()));
+        Ok(primary_key.into_iter().chain(name).collect())
     }
 
     /// As [`File::rows`], with the values of these columns beside each row.

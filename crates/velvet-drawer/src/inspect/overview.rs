@@ -10,6 +10,7 @@ use std::collections::HashMap;
 use std::fs;
 use std::path::PathBuf;
 use velvet_core::name::quoted;
+use velvet_core::structure::{ATTACHMENT, ATTACHMENT_PART, Holds, Table};
 
 /// What a file is, at a glance.
 #[derive(Clone, Debug, Serialize)]
@@ -53,11 +54,13 @@ pub struct VersionOverview {
 pub struct TableOverview {
     /// Its name.
     pub name: String,
+    /// What it holds; nothing in a file that no app of ours made, and of a view.
+    pub holds: Option<Holds>,
     /// How many rows it has; nothing when they cannot be counted.
     pub rows: Option<u64>,
     /// How many columns it has; nothing when they cannot be told.
     pub columns: Option<u64>,
-    /// How many bytes of the file it takes, with its indexes; nothing when they cannot be told.
+    /// How many bytes of the file it takes, with its indexes, and of attachments with what is in them; nothing when they cannot be told.
     pub bytes: Option<u64>,
 }
 
@@ -83,11 +86,21 @@ impl File {
                 version: c.version()?,
                 created_at: fact("created_at")?,
                 versions: if ours { versions(c)? } else { Vec::new() },
-                tables: names.iter().map(|name| table(c, name, &bytes, &mut warnings)).collect(),
+                tables: names
+                    .iter()
+                    .filter(|name| !self.is_of_parts(name))
+                    .map(|name| TableOverview { holds: self.holds(name), ..table(c, name, &bytes, &mut warnings) })
+                    .collect(),
                 sessions,
                 warnings,
             })
         })
+    }
+}
+
+impl File {
+    pub(super) fn holds(&self, table: &str) -> Option<Holds> {
+        self.declared()?.table(table).map(Table::holds)
     }
 }
 
@@ -106,7 +119,8 @@ fn bytes_of_tables(connection: &Connection) -> Result<HashMap<String, u64>, Faul
     let bytes = connection.bytes_by_name()?;
     let mut of_tables: HashMap<String, u64> = HashMap::new();
     for entry in connection.entries()? {
-        *of_tables.entry(entry.table).or_default() += bytes.get(&entry.name).copied().unwrap_or_default();
+        let table = if entry.table == ATTACHMENT_PART { ATTACHMENT.to_owned() } else { entry.table };
+        *of_tables.entry(table).or_default() += bytes.get(&entry.name).copied().unwrap_or_default();
     }
     Ok(of_tables)
 }
@@ -133,5 +147,5 @@ fn table(
     };
     let rows = columns.and_then(|_| known(count()));
     let bytes = bytes.as_ref().ok().map(|bytes| bytes.get(name).copied().unwrap_or_default());
-    TableOverview { name: name.to_owned(), rows, columns, bytes }
+    TableOverview { name: name.to_owned(), holds: None, rows, columns, bytes }
 }

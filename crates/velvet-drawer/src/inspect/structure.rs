@@ -7,12 +7,15 @@ use serde::Serialize;
 use velvet_core::evolution::History;
 use velvet_core::name::KEY_COLUMN;
 use velvet_core::physical::{Physical, PhysicalTable};
+use velvet_core::structure::Holds;
 
 /// A table's structure, as the file has it.
 #[derive(Clone, Debug, Serialize)]
 pub struct TableStructure {
     /// Its name.
     pub name: String,
+    /// What it holds; nothing in a file that no app of ours made.
+    pub holds: Option<Holds>,
     /// Its columns, in order.
     pub columns: Vec<ColumnStructure>,
     /// Its indexes.
@@ -118,6 +121,7 @@ impl File {
                 }
             });
             tables.push(TableStructure {
+                holds: self.holds(&name),
                 name,
                 columns: columns.collect(),
                 indexes: found

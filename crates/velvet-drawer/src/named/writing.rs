@@ -1,19 +1,22 @@
 //! Writing named values.
 
 use super::{NameArg, NamedValues, ValueOf, called, misfit, stored_name};
-use crate::drawer::{MayWrite, Scope, Writes};
+use crate::drawer::{Access, MayWrite, Scope, Writes};
 use crate::engine::Fault;
 use crate::error::{Cause, Error};
 use crate::writing::{Refresh, Refreshed, clash};
 use velvet_core::column_type::stored_value;
 use velvet_core::{ColumnType, NamedValue, Value};
 
-impl<T: NamedValue, A: MayWrite> NamedValues<T, A> {
+impl<T: NamedValue, A: Access> NamedValues<T, A> {
     /// Gives a name a value, whether it had one or not. Nothing is written where it has that value already.
     ///
     /// # Errors
     /// When the name or value has no stored form ([`Error::is_misfit`]), or the file cannot be written. Nothing is written then.
-    pub fn set(&self, name: NameArg<'_, T>, value: ValueOf<T>) -> Result<(), Error> {
+    pub fn set(&self, name: NameArg<'_, T>, value: ValueOf<T>) -> Result<(), Error>
+    where
+        A: MayWrite,
+    {
         let name = stored_name::<T>(name)?;
         self.at.writing(|scope| scope.set_named::<T>(&name, value))
     }
@@ -22,7 +25,10 @@ impl<T: NamedValue, A: MayWrite> NamedValues<T, A> {
     ///
     /// # Errors
     /// When there is none ([`Error::is_not_found`]), and as [`NamedValues::get`] and [`NamedValues::set`]. Nothing is written then.
-    pub fn change(&self, name: NameArg<'_, T>, edit: impl FnOnce(&mut ValueOf<T>)) -> Result<ValueOf<T>, Error> {
+    pub fn change(&self, name: NameArg<'_, T>, edit: impl FnOnce(&mut ValueOf<T>)) -> Result<ValueOf<T>, Error>
+    where
+        A: MayWrite,
+    {
         self.edited(name, None, edit)
     }
 
@@ -35,7 +41,10 @@ impl<T: NamedValue, A: MayWrite> NamedValues<T, A> {
         name: NameArg<'_, T>,
         default: ValueOf<T>,
         edit: impl FnOnce(&mut ValueOf<T>),
-    ) -> Result<ValueOf<T>, Error> {
+    ) -> Result<ValueOf<T>, Error>
+    where
+        A: MayWrite,
+    {
         self.edited(name, Some(default), edit)
     }
 
@@ -44,7 +53,10 @@ impl<T: NamedValue, A: MayWrite> NamedValues<T, A> {
         name: NameArg<'_, T>,
         default: Option<ValueOf<T>>,
         edit: impl FnOnce(&mut ValueOf<T>),
-    ) -> Result<ValueOf<T>, Error> {
+    ) -> Result<ValueOf<T>, Error>
+    where
+        A: MayWrite,
+    {
         let name = stored_name::<T>(name)?;
         self.at.writing(|scope| scope.change_named::<T>(&name, default, edit))
     }
@@ -53,7 +65,10 @@ impl<T: NamedValue, A: MayWrite> NamedValues<T, A> {
     ///
     /// # Errors
     /// When the file cannot be written.
-    pub fn remove(&self, name: NameArg<'_, T>) -> Result<bool, Error> {
+    pub fn remove(&self, name: NameArg<'_, T>) -> Result<bool, Error>
+    where
+        A: MayWrite,
+    {
         let name = stored_name::<T>(name)?;
         let doing = || format!("cannot remove {}", called::<T>(&name));
         self.at.writing(|scope| {
@@ -65,7 +80,10 @@ impl<T: NamedValue, A: MayWrite> NamedValues<T, A> {
     ///
     /// # Errors
     /// As [`NamedValues::get`], and when the file cannot be written. Nothing is removed then.
-    pub fn take(&self, name: NameArg<'_, T>) -> Result<Option<ValueOf<T>>, Error> {
+    pub fn take(&self, name: NameArg<'_, T>) -> Result<Option<ValueOf<T>>, Error>
+    where
+        A: MayWrite,
+    {
         let name = stored_name::<T>(name)?;
         let doing = || format!("cannot take {}", called::<T>(&name));
         self.at.writing(|scope| {
@@ -83,7 +101,10 @@ impl<T: NamedValue, A: MayWrite> NamedValues<T, A> {
     ///
     /// # Errors
     /// When the file cannot be written.
-    pub fn clear(&self) -> Result<u64, Error> {
+    pub fn clear(&self) -> Result<u64, Error>
+    where
+        A: MayWrite,
+    {
         self.at.writing(|scope| scope.remove_all::<T>())
     }
 
@@ -92,10 +113,10 @@ impl<T: NamedValue, A: MayWrite> NamedValues<T, A> {
     /// # Errors
     /// When a name comes twice, or a name or value has no stored form, each with its position; and when the file cannot be written. Nothing is written
     /// then.
-    pub fn merge<'n>(
-        &self,
-        values: impl IntoIterator<Item = (NameArg<'n, T>, ValueOf<T>)>,
-    ) -> Result<Refreshed, Error> {
+    pub fn merge<'n>(&self, values: impl IntoIterator<Item = (NameArg<'n, T>, ValueOf<T>)>) -> Result<Refreshed, Error>
+    where
+        A: MayWrite,
+    {
         self.refresh(values)?.run()
     }
 
@@ -106,21 +127,27 @@ impl<T: NamedValue, A: MayWrite> NamedValues<T, A> {
     pub fn replace_all<'n>(
         &self,
         values: impl IntoIterator<Item = (NameArg<'n, T>, ValueOf<T>)>,
-    ) -> Result<Refreshed, Error> {
+    ) -> Result<Refreshed, Error>
+    where
+        A: MayWrite,
+    {
         self.refresh(values)?.remove_absent().run()
     }
 
     fn refresh<'n>(
         &self,
         values: impl IntoIterator<Item = (NameArg<'n, T>, ValueOf<T>)>,
-    ) -> Result<Refresh<T, Vec<T>, A>, Error> {
+    ) -> Result<Refresh<T, Vec<T>, A>, Error>
+    where
+        A: MayWrite,
+    {
         let entry = |(name, value)| Ok(T::named(owned_name::<T>(&stored_name::<T>(name)?)?, value));
         let entries = values.into_iter().map(entry).collect::<Result<Vec<T>, Error>>()?;
         Ok(Refresh::new(self.at.clone(), entries, vec![T::OWN_KEY_POSITION]))
     }
 }
 
-impl<T: NamedValue<OwnKey = i64>, A: MayWrite> NamedValues<T, A> {
+impl<T: NamedValue<OwnKey = i64>, A: Access> NamedValues<T, A> {
     /// Gives a value the next number as its name, and returns that. No number is given twice, also after its value was removed.
     ///
     /// # Errors
@@ -140,7 +167,10 @@ impl<T: NamedValue<OwnKey = i64>, A: MayWrite> NamedValues<T, A> {
     /// assert_eq!(errands.add("sponges".into())?, 3);
     /// # Ok(()) }
     /// ```
-    pub fn add(&self, value: ValueOf<T>) -> Result<i64, Error> {
+    pub fn add(&self, value: ValueOf<T>) -> Result<i64, Error>
+    where
+        A: MayWrite,
+    {
         let doing = || format!("cannot add a value to {}", T::TABLE);
         self.at.writing(|scope| {
             scope.doing(doing, || {

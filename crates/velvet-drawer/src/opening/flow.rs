@@ -25,8 +25,7 @@ use std::io;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::time::{Duration, Instant};
-use velvet_core::statement::ATTACHMENT_PART;
-use velvet_core::structure::Structure;
+use velvet_core::structure::{ATTACHMENT_PART, Structure};
 
 impl Options {
     /// What holds for the whole time that the file is open.

@@ -13,7 +13,8 @@ use std::sync::{Arc, Condvar, Mutex, MutexGuard, PoisonError};
 use std::thread::{self, JoinHandle};
 use std::time::{Duration, Instant};
 use velvet_core::ValueRef;
-use velvet_core::statement::{ATTACHMENT_PART, SESSIONS};
+use velvet_core::statement::SESSIONS;
+use velvet_core::structure::ATTACHMENT_PART;
 
 /// How long at least between two notes of what was written.
 const BETWEEN_NOTES: Duration = Duration::from_secs(1);
@@ -112,8 +113,9 @@ impl Recorder {
         let shared = Arc::clone(&self.shared);
         move |written| {
             let mut state = shared.state();
-            // How many parts an attachment has says nothing to anybody.
-            for w in written.iter().filter(|w| w.table != ATTACHMENT_PART) {
+            // What the engine keeps for itself, and how many parts an attachment has, says nothing to anybody.
+            let is_told = |w: &&Written| w.table != ATTACHMENT_PART && !w.table.starts_with("sqlite_");
+            for w in written.iter().filter(is_told) {
                 let counts = [w.inserted, w.changed, w.removed];
                 if counts != [0; 3] {
                     let known = state.wrote.entry(w.table.clone()).or_default();

@@ -1,17 +1,20 @@
 //! Changing settings.
 
 use super::{SettingsOf, is_of, stored_as};
-use crate::drawer::{MayWrite, Scope, Writes};
+use crate::drawer::{Access, MayWrite, Scope, Writes};
 use crate::error::{Cause, Error};
 use crate::reading::Records;
 use velvet_core::{Keyed, Misfit, NamedValue, Record, Settings};
 
-impl<S: Settings, A: MayWrite> SettingsOf<S, A> {
+impl<S: Settings, A: Access> SettingsOf<S, A> {
     /// Reads the settings, lets `edit` change them, and writes the fields that changed, in one transaction. Returns them as they are then.
     ///
     /// # Errors
     /// When a value cannot be written as JSON ([`Error::is_misfit`]), or the file cannot be written. Nothing is written then.
-    pub fn change(&self, edit: impl FnOnce(&mut S)) -> Result<S, Error> {
+    pub fn change(&self, edit: impl FnOnce(&mut S)) -> Result<S, Error>
+    where
+        A: MayWrite,
+    {
         self.at.writing(|scope| scope.change_settings(&self.account, edit))
     }
 
@@ -19,7 +22,10 @@ impl<S: Settings, A: MayWrite> SettingsOf<S, A> {
     ///
     /// # Errors
     /// As [`SettingsOf::change`].
-    pub fn replace(&self, settings: S) -> Result<S, Error> {
+    pub fn replace(&self, settings: S) -> Result<S, Error>
+    where
+        A: MayWrite,
+    {
         self.change(|there| *there = settings)
     }
 
@@ -27,7 +33,10 @@ impl<S: Settings, A: MayWrite> SettingsOf<S, A> {
     ///
     /// # Errors
     /// When the file cannot be written. Nothing is removed then.
-    pub fn reset(&self) -> Result<(), Error> {
+    pub fn reset(&self) -> Result<(), Error>
+    where
+        A: MayWrite,
+    {
         self.at.writing(|scope| {
             let all = Records::<S::Setting, _>::at(scope).collect()?;
             let mut of_these = all.iter().filter(|setting| is_of(&self.account, setting.own_key()));

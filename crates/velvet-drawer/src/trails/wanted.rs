@@ -7,7 +7,8 @@ use crate::schema::Declared;
 use std::time::Duration;
 use velvet_core::evolution::Step;
 use velvet_core::evolution::attendant::{Attendant, Keeps, Trails};
-use velvet_core::statement::{self, ATTACHMENT_PART, TRAIL, Trail};
+use velvet_core::statement::{self, TRAIL, Trail};
+use velvet_core::structure::ATTACHMENT_PART;
 
 /// How many entries a file keeps unless said otherwise.
 const ENTRIES: u64 = 10_000;
