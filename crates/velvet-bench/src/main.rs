@@ -4,11 +4,12 @@
 //! medians of several rounds; what counts is their ratio. Where valgrind is installed, instructions are counted too. Lines without
 //! a goal stand against the way in which the same is usually written: a statement prepared for each call, a transaction for each row.
 //!
-//! Named parts run alone: `… -- opening`, `records`, `searching`, `counts`, `upgrading`, `trails` or `live`.
+//! Named parts run alone: `… -- opening`, `records`, `searching`, `counts`, `upgrading`, `trails`, `live` or `kept`.
 
 #![forbid(unsafe_code)]
 
 mod counts;
+mod kept;
 mod live;
 mod opening;
 mod records;
@@ -28,7 +29,7 @@ fn main() -> Result<()> {
     {
         return counts::one(rest);
     }
-    let parts: [(&str, fn(&mut Ratios) -> Result<()>); 7] = [
+    let parts: [(&str, fn(&mut Ratios) -> Result<()>); 8] = [
         ("opening", opening::run),
         ("records", records::run),
         ("searching", searching::run),
@@ -36,6 +37,7 @@ fn main() -> Result<()> {
         ("upgrading", upgrading::run),
         ("trails", trails::run),
         ("live", live::run),
+        ("kept", kept::run),
     ];
     let mut table = Ratios::default();
     for (name, run) in parts {

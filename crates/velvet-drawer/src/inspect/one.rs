@@ -89,6 +89,10 @@ impl File {
     /// # Ok::<(), velvet_drawer::Error>(())
     /// ```
     pub fn one(&self, table: &FoundTable, word: &str) -> Result<OneRow, Error> {
+        if self.is_of_attachments(&table.name) && !word.starts_with('#') {
+            let found = self.attachment(word)?;
+            return self.one(table, &format!("#{}", found.key));
+        }
         let mut ways = Vec::new();
         let number =
             word.strip_prefix('#').unwrap_or(word).parse::<i64>().ok().filter(|_| table.insertion_order.is_some());
@@ -124,6 +128,10 @@ impl File {
         Err(error.advise(format!("Rows are known by: {known_by}")).in_file(self.path()))
     }
 
+    fn is_of_attachments(&self, table: &str) -> bool {
+        table == ATTACHMENT && self.holds(table) == Some(Holds::Attachments)
+    }
+
     /// The columns by which a person knows the rows of a table.
     pub(super) fn known_by(&self, table: &FoundTable) -> Result<Vec<String>, Error> {
         let own_key = self.own_key(&table.name);
@@ -135,8 +143,7 @@ impl File {
             return Ok(table.columns.iter().take(1).map(|c| c.name.clone()).collect());
         }
         // What an attachment is called says more than its number.
-        let is_attachment = || table.name == ATTACHMENT && self.holds(&table.name) == Some(Holds::Attachments);
-        let name = own_key.or_else(|| is_attachment().then(|| "name".to_owned()));
+        let name = own_key.or_else(|| self.is_of_attachments(&table.name).then(|| "name".to_owned()));
         Ok(primary_key.into_iter().chain(name).collect())
     }
 
