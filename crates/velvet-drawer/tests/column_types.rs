@@ -135,3 +135,105 @@ proptest! {
         }
     }
 }
+
+#[test]
+fn types_of_rust_s_library_refuse_what_is_none_of_theirs() {
+    use std::net::Ipv4Addr;
+    use std::num::NonZeroU8;
+    #[derive(Record, Debug)]
+    struct Device {
+        letter: char,
+        slots: NonZeroU8,
+        address: Ipv4Addr,
+        code: [u8; 3],
+    }
+    let (_folder, path) = common::folder();
+    let drawer = Drawer::open(&path, Schema::new("devices").record::<Device>()).unwrap();
+    let (slots, address) = (NonZeroU8::new(3).unwrap(), Ipv4Addr::LOCALHOST);
+    let device = drawer.insert(Device { letter: 'K', slots, address, code: [1, 2, 3] }).unwrap();
+    let found =
+        drawer.records::<Device>().filter(|d| d.letter.is('K') & d.slots.at_least(slots) & d.address.is(address));
+    assert_eq!(found.count().unwrap(), 1);
+    for (column, value, says) in [
+        ("letter", "'Ka'", "is not one character"),
+        ("letter", "''", "is not one character"),
+        ("slots", "0", "must not be there"),
+        ("address", "'1.2.3'", "is not an IPv4 address"),
+        ("code", "x'0102'", "has 2 bytes, where 3 must be"),
+    ] {
+        common::other_program(&path).execute_batch(&format!("UPDATE device SET {column} = {value}")).unwrap();
+        let error = drawer.get(device.key()).unwrap_err();
+        assert!(error.is_unreadable() && error.to_string().contains(says), "{error}");
+        drawer.replace(device.key(), Device { letter: 'K', slots, address, code: [1, 2, 3] }).unwrap();
+    }
+}
+
+/// What another package has, there and back, beside what it is in the file.
+#[cfg(all(feature = "chrono", feature = "time", feature = "decimal"))]
+mod of_other_packages {
+    use super::*;
+    use chrono::{DateTime, NaiveDate, NaiveDateTime, NaiveTime, Utc};
+    use rust_decimal::Decimal;
+
+    #[derive(Record, Clone, Debug, PartialEq)]
+    struct Sale {
+        day: NaiveDate,
+        hour: NaiveTime,
+        both: NaiveDateTime,
+        moment: Option<DateTime<Utc>>,
+        other_day: time::Date,
+        other_hour: time::Time,
+        other_both: time::PrimitiveDateTime,
+        other_moment: time::OffsetDateTime,
+        price: Decimal,
+    }
+
+    fn sale(text: &str, price: &str) -> Sale {
+        let moment: DateTime<Utc> = format!("{text}Z").parse().unwrap();
+        let other_moment = time::OffsetDateTime::from_unix_timestamp(moment.timestamp()).unwrap();
+        let other_moment = other_moment.replace_nanosecond(moment.timestamp_subsec_nanos()).unwrap();
+        Sale {
+            day: moment.date_naive(),
+            hour: moment.time(),
+            both: moment.naive_utc(),
+            moment: Some(moment),
+            other_day: other_moment.date(),
+            other_hour: other_moment.time(),
+            other_both: time::PrimitiveDateTime::new(other_moment.date(), other_moment.time()),
+            other_moment,
+            price: price.parse().unwrap(),
+        }
+    }
+
+    #[test]
+    fn they_come_back_sorted_and_are_stored_as_everybody_s() {
+        let (_folder, path) = common::folder();
+        let drawer = Drawer::open(&path, Schema::new("sales").record::<Sale>()).unwrap();
+        let sales = [
+            sale("0000-01-01T00:00:00", "0"),
+            sale("1969-12-31T23:59:59.999999999", "-0.10"),
+            sale("2025-03-08T14:30:00.5", "79228162514264337593543950335"),
+            sale("9999-12-30T22:00:00", "0.0000000000000000000000000001"),
+        ];
+        for sale in sales.iter().rev() {
+            drawer.insert(sale.clone()).unwrap();
+        }
+        let read = drawer.records::<Sale>().sort_by(|s| s.moment.ascending()).collect().unwrap();
+        assert_eq!(read.into_iter().map(|s| s.into_record()).collect::<Vec<_>>(), sales);
+        let later = drawer.records::<Sale>().filter(|s| s.other_day.more_than(sales[1].other_day)).count().unwrap();
+        assert_eq!(
+            (later, drawer.records::<Sale>().filter(|s| s.price.is("-0.1".parse().unwrap())).count().unwrap()),
+            (2, 1)
+        );
+        let stored: (String, String, String, String) = common::other_program(&path)
+            .query_row("SELECT both, moment, other_moment, price FROM sale WHERE price = '-0.1'", [], |row| {
+                Ok((row.get(0)?, row.get(1)?, row.get(2)?, row.get(3)?))
+            })
+            .unwrap();
+        let text = "1969-12-31T23:59:59.999999999";
+        assert_eq!(stored, (text.into(), format!("{text}Z"), format!("{text}Z"), "-0.1".into()));
+        let beyond = Sale { day: NaiveDate::from_ymd_opt(12_000, 1, 1).unwrap(), ..sales[0].clone() };
+        let error = drawer.insert(beyond).unwrap_err();
+        assert!(error.is_misfit() && error.to_string().contains("+12000-01-01 lies outside the years"), "{error}");
+    }
+}

@@ -73,7 +73,12 @@ fn mixed(number: u8, chance: &mut fastrand::Rng) -> Everything {
         curve,
         maybe_curve,
         file,
-        r#type
+        r#type,
+        letter,
+        never_zero,
+        address,
+        four,
+        boxed
     );
     let text: String = (0..chance.usize(..9)).map(|_| chance.char('\0'..='\u{2fff}')).collect();
     let odd = |chance: &mut fastrand::Rng| f64::from_bits(chance.u64(..));

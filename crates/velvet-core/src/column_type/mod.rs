@@ -1,13 +1,20 @@
 //! What a column can be: the Rust types, how each is stored, and the one trait by which an app adds its own.
 
 mod choice;
+#[cfg(feature = "chrono")]
+mod chrono;
 mod dates;
+#[cfg(feature = "decimal")]
+mod decimal;
 mod finite;
 mod json;
 mod numbers;
 mod optional;
 mod own;
+mod standard;
 mod text;
+#[cfg(feature = "time")]
+mod time;
 #[cfg(feature = "uuid")]
 mod uuids;
 
@@ -63,7 +70,7 @@ pub enum Shape {
 
 /// A type that a column can hold.
 ///
-/// Implemented for whole numbers, decimals, `bool`, `String`, `Vec<u8>`, `jiff`'s dates, times, time stamps and signed
+/// Implemented for whole numbers, also those that are never 0, decimals, `bool`, `char`, `String`, `Box<str>`, `Vec<u8>`, `[u8; N]`, IP addresses, `jiff`'s dates, times, time stamps and signed
 /// durations, [`std::time::Duration`], `Uuid`, `serde_json::Value`, [`crate::OutsideFile`], [`crate::Key`], types with
 /// `#[derive(Choice)]`, and an `Option` of each. For a type of your own implement [`StoredAs`].
 #[diagnostic::on_unimplemented(

@@ -31,6 +31,12 @@ pub trait StoredAs: Sized + 'static {
     /// What to store for it.
     fn to_stored(&self) -> Self::Stored;
 
+    /// The value in words, and why it has no stored form, as the rest of a sentence that begins with it; nothing where it has one, as all have
+    /// unless said otherwise.
+    fn objection(&self) -> Option<(String, String)> {
+        None
+    }
+
     /// The value that was stored.
     ///
     /// # Errors
@@ -54,6 +60,9 @@ impl<T: StoredAs> ColumnType for T {
     }
 
     fn store<O: Output>(value: &T, out: O) -> Result<(), Misfit> {
+        if let Some((value, reason)) = value.objection() {
+            return Err(Misfit::new(value, reason));
+        }
         let stored = value.to_stored();
         T::Stored::store(&stored, out)?;
         // What cannot be read back must not be written: one such row, and no list that has it can be read any more.
