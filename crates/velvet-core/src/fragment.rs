@@ -15,6 +15,12 @@ pub struct Fragment {
 }
 
 impl Fragment {
+    /// The statement that counts the rows of this one.
+    #[must_use]
+    pub fn counted(self) -> Fragment {
+        Fragment::text("SELECT count(*) FROM (").and(self).then(")")
+    }
+
     /// A piece without values.
     pub fn text(text: impl Into<String>) -> Fragment {
         Fragment { text: text.into(), ..Fragment::default() }

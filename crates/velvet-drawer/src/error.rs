@@ -153,12 +153,43 @@ impl Error {
     }
 
     /// An error of the app's own, with which a closure of `write` gives up: everything it wrote is rolled back, and
-    /// `write` returns this error.
+    /// `write` returns this error, which has it as its source ([`Error::own_as`]).
+    ///
+    /// With three lines, an error type of the app's goes through `?` in such a closure:
+    ///
+    /// ```
+    /// # use velvet_drawer::{Drawer, Error, Record, Schema};
+    /// # #[derive(Record)] struct Glaze { name: String }
+    /// #[derive(Debug, PartialEq)]
+    /// enum Refused { NoCobaltLeft }
+    ///
+    /// impl From<Refused> for Error {
+    ///     fn from(refused: Refused) -> Error { Error::own(refused) }
+    /// }
+    /// # impl std::fmt::Display for Refused { fn fmt(&self, f: &mut std::fmt::Formatter) -> std::fmt::Result { f.write_str("no cobalt left") } }
+    /// # impl std::error::Error for Refused {}
+    ///
+    /// fn weigh_cobalt() -> Result<u32, Refused> { Err(Refused::NoCobaltLeft) }
+    ///
+    /// # fn main() -> Result<(), Error> {
+    /// # let drawer = Drawer::in_memory(Schema::new("kilnbook").record::<Glaze>())?;
+    /// let refused = drawer.write(|tx| {
+    ///     weigh_cobalt()?;
+    ///     tx.insert(Glaze { name: "Cobalt".into() })
+    /// });
+    /// assert_eq!(refused.unwrap_err().own_as(), Some(&Refused::NoCobaltLeft));
+    /// # Ok(()) }
+    /// ```
     pub fn own(error: impl Into<Box<dyn StdError + Send + Sync>>) -> Error {
         let error = error.into();
         let mut own = Error::new(Cause::Own, error.to_string());
         own.0.source = Some(error);
         own
+    }
+
+    /// The app's own error that this was made of, where it was one of this type.
+    pub fn own_as<E: StdError + 'static>(&self) -> Option<&E> {
+        self.0.source.as_deref()?.downcast_ref()
     }
 
     /// Code of the app's own panicked.

@@ -456,3 +456,48 @@ fn an_attachment_s_arrival_is_followed() {
     let update = all.next().unwrap().unwrap();
     assert_eq!(update.result.iter().map(|a| a.name.as_str()).collect::<Vec<_>>(), ["bowl"]);
 }
+
+/// The other process of the test below; nothing where this is run as an ordinary test.
+#[test]
+fn an_app_that_writes_all_of_them() {
+    let Ok(path) = std::env::var("VELVET_TEST_WRITES_ALL") else { return };
+    let drawer = Drawer::options().relaxed().open(path, schema()).unwrap();
+    for n in drawer.count::<Pot>().unwrap().. {
+        let (photo, mark) = (bytes(5 * PART, n as u8), format!("K-{n}"));
+        drawer.write(|tx| all_of_them(tx, &photo, &mark, Key::from_number(n as i64))).unwrap();
+    }
+}
+
+#[test]
+fn a_kill_leaves_whole_transactions_over_all_of_them() {
+    let (_folder, path) = folder();
+    Drawer::open(&path, schema()).unwrap().close().unwrap();
+    let mut seen = 0;
+    for round in 0..8_u64 {
+        let mut app = Command::new(std::env::current_exe().unwrap())
+            .args(["--exact", "an_app_that_writes_all_of_them", "--nocapture"])
+            .env("VELVET_TEST_WRITES_ALL", &path)
+            .stdout(Stdio::null())
+            .spawn()
+            .unwrap();
+        std::thread::sleep(std::time::Duration::from_millis(250 + 37 * round));
+        app.kill().unwrap();
+        app.wait().unwrap();
+        let drawer = Drawer::open(&path, schema()).unwrap();
+        let pots = drawer.records::<Pot>().collect().unwrap();
+        let count = pots.len() as u64;
+        assert!(count >= seen);
+        seen = count;
+        assert_eq!(drawer.named::<LastMark>().get_or("pot", 0).unwrap(), count as u32);
+        let cover = drawer.settings::<Bench>().get().unwrap().cover;
+        assert_eq!(cover, count.checked_sub(1).map(|last| Key::from_number(last as i64)));
+        assert_eq!((drawer.count::<Attachment>().unwrap(), parts(&drawer)), (count, 5 * count as i64));
+        for (n, pot) in pots.iter().enumerate().skip(pots.len().saturating_sub(3)) {
+            assert_eq!(pot.mark, format!("K-{n}"));
+            assert!(drawer.attachments().bytes(pot.photo.unwrap()).unwrap() == bytes(5 * PART, n as u8));
+        }
+        drawer.close().unwrap();
+    }
+    assert!(seen > 0, "nothing was written before the kills");
+    assert!(File::open(&path).unwrap().check().unwrap().is_sound());
+}

@@ -3,7 +3,7 @@
 use super::reading::not_whole;
 use crate::attachment::Attachment;
 use crate::cancel::Cancel;
-use crate::drawer::Inner;
+use crate::drawer::{Inner, Scope};
 use crate::error::{Cause, Error};
 use std::fmt;
 use std::io::{self, Read, Seek, SeekFrom};
@@ -40,33 +40,46 @@ impl AttachmentReader {
             return Ok(());
         }
         self.held = None;
-        let AttachmentReader { inner, key: of, content, bytes, part, .. } = self;
-        let expected = bytes.saturating_sub(number * PART as u64).min(PART as u64);
-        let found = inner.with_reader_of_attachments(|scope| {
-            scope.doing(
-                || format!("cannot read what is in {of}"),
-                || {
-                    let key = part_key(*content, number).unwrap_or_default();
-                    let found = scope.connection.one(GET_PART, [key.into()], |row| {
-                        part.clear();
-                        if let ValueRef::Bytes(bytes) = row.value(0) {
-                            part.extend_from_slice(bytes);
-                        }
-                    })?;
-                    match found {
-                        Some(()) if part.len() as u64 == expected => Ok(()),
-                        Some(()) => Err(not_whole(number * PART as u64 + part.len() as u64, *bytes)),
-                        None if scope.get(*of)?.is_none() => {
-                            Err(Error::bare(Cause::NotFound, "it was removed while it was read"))
-                        }
-                        None => Err(not_whole(number * PART as u64, *bytes)),
-                    }
-                },
-            )
+        let mut part = std::mem::take(&mut self.part);
+        let taken = self.hand_over(number, |bytes| {
+            part.clear();
+            part.extend_from_slice(bytes);
         });
-        found?;
+        self.part = part;
+        taken?;
         self.held = Some(number);
         Ok(())
+    }
+
+    /// How many bytes the part with this number has.
+    fn length(&self, number: u64) -> u64 {
+        self.bytes.saturating_sub(number * PART as u64).min(PART as u64)
+    }
+
+    /// Hands over the part with this number.
+    fn hand_over(&self, number: u64, take: impl FnOnce(&[u8])) -> Result<(), Error> {
+        let AttachmentReader { inner, key: of, content, bytes, .. } = self;
+        let expected = self.length(number);
+        let mut take = Some(take);
+        let mut read = |scope: Scope<'_>| {
+            let key = part_key(*content, number).unwrap_or_default();
+            let found = scope.connection.one(GET_PART, [key.into()], |row| {
+                let ValueRef::Bytes(part) = row.value(0) else { return 0 };
+                if let Some(take) = take.take().filter(|_| part.len() as u64 == expected) {
+                    take(part);
+                }
+                part.len() as u64
+            })?;
+            match found {
+                Some(length) if length == expected => Ok(()),
+                Some(length) => Err(not_whole(number * PART as u64 + length, *bytes)),
+                None if scope.get(*of)?.is_none() => {
+                    Err(Error::bare(Cause::NotFound, "it was removed while it was read"))
+                }
+                None => Err(not_whole(number * PART as u64, *bytes)),
+            }
+        };
+        inner.with_reader_of_attachments(|scope| scope.doing(|| format!("cannot read what is in {of}"), || read(scope)))
     }
 
     /// Hands over all of it, part by part, with how much of how much there was up to then.
@@ -92,8 +105,15 @@ impl Read for AttachmentReader {
         if self.position >= self.bytes || into.is_empty() {
             return Ok(0);
         }
-        self.hold(self.position / PART as u64).map_err(io::Error::other)?;
-        let from = (self.position % PART as u64) as usize;
+        let (number, from) = (self.position / PART as u64, (self.position % PART as u64) as usize);
+        let length = self.length(number) as usize;
+        if from == 0 && into.len() >= length && self.held != Some(number) {
+            // A whole part needs not be held first.
+            self.hand_over(number, |part| into[..length].copy_from_slice(part)).map_err(io::Error::other)?;
+            self.position += length as u64;
+            return Ok(length);
+        }
+        self.hold(number).map_err(io::Error::other)?;
         let count = self.part.len().saturating_sub(from).min(into.len());
         into[..count].copy_from_slice(&self.part[from..from + count]);
         self.position += count as u64;

@@ -163,6 +163,27 @@ impl<T: Record, P: Pick<T>, A: Access> Only<T, P, A> {
         Ok(all)
     }
 
+    /// How many there are: with [`Only::distinct`], of values that differ.
+    ///
+    /// # Errors
+    /// As [`Records::count`].
+    ///
+    /// ```
+    /// # use velvet_drawer::{Drawer, Record, Schema};
+    /// # #[derive(Record)] struct Piece { clay: String, grams: Option<u32> }
+    /// # let drawer = Drawer::in_memory(Schema::new("kilnbook").record::<Piece>())?;
+    /// # for clay in ["grey", "white", "grey"] { drawer.insert(Piece { clay: clay.into(), grams: None })?; }
+    /// assert_eq!(drawer.records::<Piece>().only(|p| p.clay).distinct().count()?, 2);
+    /// # Ok::<(), velvet_drawer::Error>(())
+    /// ```
+    pub fn count(self) -> Result<u64, Error> {
+        let Only { records, columns, distinct, .. } = self;
+        records.run(
+            |select: Select| select.columns::<T>(columns, distinct).counted(),
+            |_, rows| Ok(rows.next()?.map_or(0, |row| row.integer(0).unsigned_abs())),
+        )
+    }
+
     /// Says how this would be run, without running it.
     ///
     /// # Errors

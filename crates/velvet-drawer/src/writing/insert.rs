@@ -19,6 +19,14 @@ impl Drawer {
         self.inner.transaction(|scope| scope.insert(record))
     }
 
+    /// Inserts a copy of a record that stays with the caller, and returns its key.
+    ///
+    /// # Errors
+    /// As [`Drawer::insert`].
+    pub fn insert_ref<T: Record>(&self, record: &T) -> Result<Key<T>, Error> {
+        self.inner.transaction(|scope| scope.insert_ref(record))
+    }
+
     /// Inserts records in one transaction: all or none.
     ///
     /// # Errors
@@ -45,8 +53,13 @@ const FORESEEN: usize = 1 << 17;
 impl Scope<'_, Writes> {
     #[inline]
     pub(crate) fn insert<T: Record>(self, record: T) -> Result<Stored<T>, Error> {
-        let key = self.insert_with(&T::statements().insert, &record, || format!("cannot insert a {}", T::TABLE))?;
+        let key = self.insert_ref(&record)?;
         Ok(Stored::new(key, record))
+    }
+
+    #[inline]
+    pub(crate) fn insert_ref<T: Record>(self, record: &T) -> Result<Key<T>, Error> {
+        self.insert_with(&T::statements().insert, record, || format!("cannot insert a {}", T::TABLE))
     }
 
     pub(crate) fn insert_all<T: Record>(self, records: impl IntoIterator<Item = T>) -> Result<Vec<Stored<T>>, Error> {

@@ -53,6 +53,14 @@ impl<'a> Tx<'a> {
         self.0.insert(record)
     }
 
+    /// Inserts a copy of a record; see [`Drawer::insert_ref`].
+    ///
+    /// # Errors
+    /// As [`Drawer::insert`].
+    pub fn insert_ref<T: Record>(&self, record: &T) -> Result<Key<T>, Error> {
+        self.0.insert_ref(record)
+    }
+
     /// Inserts records; see [`Drawer::insert_all`].
     ///
     /// # Errors
