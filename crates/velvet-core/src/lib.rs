@@ -44,6 +44,7 @@ pub mod settings;
 pub mod show;
 pub mod sort_key;
 pub mod sql_text;
+pub mod stamp;
 pub mod statement;
 pub mod stored;
 pub mod stored_form;

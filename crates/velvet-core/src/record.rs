@@ -3,8 +3,10 @@
 use crate::column_type::{ColumnType, Misfit, stored_value};
 use crate::hints::Hints;
 use crate::record_statements::RecordStatements;
+use crate::stamp::{StampedColumn, When};
 use crate::structure::Table;
 use crate::value::{Value, ValueRef};
+use jiff::Timestamp;
 
 /// A plain type that is stored as a table; made by `#[derive(Record)]`.
 #[diagnostic::on_unimplemented(message = "`{Self}` is not a record", note = "put `#[derive(Record)]` on the struct")]
@@ -15,6 +17,8 @@ pub trait Record: Sized + 'static {
     const COLUMNS: &'static [&'static str];
     /// The columns whose words are searched, in the order of their names, and how much each of them counts.
     const SEARCHABLE: &'static [(&'static str, f64)] = &[];
+    /// The columns that the library fills with the moment of a write.
+    const STAMPED: &'static [StampedColumn] = &[];
     /// Where its table and columns come from, for the next version of the schema.
     const HINTS: Hints;
     /// Its columns, for conditions and orders.
@@ -43,6 +47,12 @@ pub trait Record: Sized + 'static {
     /// # Errors
     /// As [`Record::store`].
     fn store_column<S: Sink>(&self, column: usize, sink: &mut S) -> Result<(), Misfit>;
+
+    /// Fills the columns of [`Record::STAMPED`] that are due now.
+    fn stamp(&mut self, _now: Timestamp, _when: When) {}
+
+    /// Takes over what was filled when another record, in whose place this one comes, was inserted.
+    fn keep_created(&mut self, _other: &Self) {}
 
     /// Makes a record of what `source` holds. Fields that are not stored get their default.
     ///

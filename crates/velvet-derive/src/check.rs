@@ -27,7 +27,16 @@ pub(crate) fn record(record: &Record, problems: &mut Problems) {
 fn field(field: &Field, problems: &mut Problems) {
     let mut refuse = |at: Span, message: &str| problems.here(at, message);
     if let Some(at) = field.skip {
-        let others = [field.own_key, field.unique, field.indexed, field.json, field.private, field.remove_unlinked];
+        let others = [
+            field.own_key,
+            field.unique,
+            field.indexed,
+            field.json,
+            field.private,
+            field.remove_unlinked,
+            field.created,
+            field.changed,
+        ];
         let more = [
             field.searchable.is_some(),
             field.default.is_some(),
@@ -51,6 +60,12 @@ fn field(field: &Field, problems: &mut Problems) {
     }
     if let (Some(at), Some(_)) = (field.json, &field.link) {
         refuse(at, "a link is the key of a record, not JSON; remove `json`");
+    }
+    if let (Some(at), true) = (field.created.or(field.changed), field.own_key.is_some() || field.json.is_some()) {
+        refuse(at, "the library fills this field with the moment of a write, so it can be neither an own key nor JSON");
+    }
+    if let (Some(at), Some(_)) = (field.created, field.changed) {
+        refuse(at, "it is filled when the record is inserted, or at each write; keep one of the words");
     }
     if let (Some(at), Some(_)) = (field.private, field.own_key) {
         refuse(at, "an own key says which record it is, also in a copy without what is private; remove `private`");

@@ -86,6 +86,7 @@ pub(crate) fn record(record: &Record, form: Form) -> TokenStream {
     let named = named_value(record, &types, form);
     let keyed = own_key_position.map(|at| keyed(record, at, &types[at]));
     let hints = hints(record);
+    let stamps = stamps(record, form);
     let assertions = stored.iter().zip(&types).filter(|_| !stands_in).map(|(f, ty)| assertions(f, ty));
     let body = |whole: TokenStream| if stands_in { quote!(::core::unreachable!()) } else { whole };
     let table_body = body(quote! {
@@ -140,6 +141,8 @@ pub(crate) fn record(record: &Record, form: Form) -> TokenStream {
                 const HINTS: velvet::Hints = #hints;
                 const SEARCHABLE: &'static [(&'static str, f64)] = &[#(#weights),*];
                 type Columns = #columns;
+
+                #stamps
 
                 fn columns() -> #columns {
                     #columns { #(#idents: velvet::Column::named(#table, #names, #named_at),)* }
@@ -281,6 +284,46 @@ fn keyed(record: &Record, position: usize, ty: &TokenStream) -> Option<TokenStre
             fn own_key(&self) -> &<#ty as velvet::ColumnType>::Value {
                 &self.#field
             }
+        }
+    })
+}
+
+/// What fills the columns that hold the moment of a write.
+fn stamps(record: &Record, form: Form) -> Option<TokenStream> {
+    let stamped: Vec<(usize, &Field)> =
+        record.stored().enumerate().filter(|(_, f)| f.created.is_some() || f.changed.is_some()).collect();
+    if stamped.is_empty() || form == Form::StandIn {
+        return None;
+    }
+    let columns = stamped.iter().map(|(at, f)| {
+        let when = if f.created.is_some() { quote!(Created) } else { quote!(Changed) };
+        quote!(velvet::StampedColumn { at: #at, when: velvet::When::#when })
+    });
+    let (this, now) = (local("self"), local("now"));
+    let filled = |f: &Field| {
+        let (ident, ty) = (&f.ident, &f.ty);
+        quote_spanned!(ty.span()=> #this.#ident = <#ty as velvet::Stamp>::at(#now);)
+    };
+    let changed: Vec<_> = stamped.iter().filter(|(_, f)| f.changed.is_some()).map(|(_, f)| filled(f)).collect();
+    let created: Vec<&Field> = stamped.iter().filter(|(_, f)| f.created.is_some()).map(|(_, f)| *f).collect();
+    let first = created.iter().map(|f| filled(f));
+    let kept = created.iter().map(|f| {
+        let ident = &f.ident;
+        quote!(self.#ident = ::core::clone::Clone::clone(&other.#ident);)
+    });
+    Some(quote! {
+        const STAMPED: &'static [velvet::StampedColumn] = &[#(#columns),*];
+
+        fn stamp(&mut self, #now: velvet::Timestamp, when: velvet::When) {
+            #(#changed)*
+            if when == velvet::When::Created {
+                #(#first)*
+            }
+        }
+
+        #[allow(unused_variables, clippy::clone_on_copy)]
+        fn keep_created(&mut self, other: &Self) {
+            #(#kept)*
         }
     })
 }

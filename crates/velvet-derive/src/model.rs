@@ -40,6 +40,9 @@ pub(crate) struct Field {
     pub default: Option<(Span, Option<Expr>)>,
     pub link: Option<(Span, Rule)>,
     pub remove_unlinked: Option<Span>,
+    /// Whether the library fills it: at each write, or only when the record is inserted.
+    pub created: Option<Span>,
+    pub changed: Option<Span>,
     pub origin: Option<(Span, WasOrNew)>,
     pub fill: Option<(Span, String)>,
 }
@@ -90,6 +93,8 @@ const ON_FIELD: &[&str] = &[
     "default",
     "link",
     "remove_unlinked",
+    "created",
+    "changed",
     "was",
     "new",
     "fill",
@@ -225,6 +230,8 @@ impl Field {
             default: None,
             link: None,
             remove_unlinked: None,
+            created: None,
+            changed: None,
             origin: None,
             fill: None,
         };
@@ -238,6 +245,8 @@ impl Field {
                 "json" => model.json = Some(here),
                 "searchable" => model.searchable = Some((here, weight(meta)?)),
                 "private" => model.private = Some(here),
+                "created" => model.created = Some(here),
+                "changed" => model.changed = Some(here),
                 "remove_unlinked" => model.remove_unlinked = Some(here),
                 "skip" => model.skip = Some(here),
                 "default" => {

@@ -81,6 +81,7 @@ pub use writing::{LastRefresh, Refresh, Refreshed, Space, Tx, Unsaved};
 /// What the code of the derives needs. Not for use by hand.
 #[doc(hidden)]
 pub mod __private {
+    pub use jiff::Timestamp;
     pub use serde_json::Value as JsonValue;
     pub use velvet_core::choice_is_a_column;
     pub use velvet_core::column::key_column;
@@ -92,6 +93,7 @@ pub mod __private {
     pub use velvet_core::pick::{Picked, pick_column};
     pub use velvet_core::record_statements::RecordStatements;
     pub use velvet_core::settings::{SettingField, load_setting, store_setting};
+    pub use velvet_core::stamp::{Stamp, StampedColumn, When};
     pub use velvet_core::structure::{Index, Kind, OnDelete, Table};
     pub use velvet_core::{
         Choice, Column, ColumnType, Json, Key, Keyed, LinkOf, LinkedFrom, Misfit, NamedValue, Output, Record,

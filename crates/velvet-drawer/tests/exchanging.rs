@@ -261,7 +261,7 @@ fn each_line_that_does_not_fit_is_named_and_nothing_is_written() {
 /// A drawer with every kind of column and every attribute, and values at their limits.
 fn everything_in(path: &Path) -> Vec<Stored<Everything>> {
     let drawer = Drawer::options().trail(Trail::Before).open(path, everything::schema()).unwrap();
-    let owner = drawer.insert(everything::Owner { name: "the studio".into() }).unwrap();
+    let owner = drawer.insert(everything::Owner::named("the studio")).unwrap();
     let mut records = everything::at_limits().to_vec();
     records[0].json = serde_json::Value::Null;
     records.push(Everything { json: serde_json::json!("5"), owner: Some(owner.key()), ..everything::plain(7) });

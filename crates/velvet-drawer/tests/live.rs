@@ -734,7 +734,7 @@ fn changes_of_other_devices_imports_and_a_schema_with_every_kind_of_column_are_c
     let other = options.open(&path, everything::schema()).unwrap();
     let mut all = Screen::of(other.records::<Everything>().sort_by(|e| e.title.ascending()).watch());
     let mut owners = Screen::of(other.records::<Owner>().watch());
-    let owner = one.insert(Owner { name: "Ada".into() }).unwrap();
+    let owner = one.insert(Owner::named("Ada")).unwrap();
     one.insert_all([Everything { owner: Some(owner.key()), ..everything::plain(1) }, everything::plain(2)]).unwrap();
     let mut lines = Vec::new();
     let next = one.changes_since(Position::START).write_json_lines(&mut lines).unwrap();

@@ -99,7 +99,7 @@ fn mixed(number: u8, chance: &mut fastrand::Rng) -> Everything {
 /// Writes records in every way in which they can be, and says what is to be there.
 fn written(path: &Path, chance: &mut fastrand::Rng) -> Result<Model, Error> {
     let drawer = Drawer::open(path, everything::schema())?;
-    let owner = drawer.insert(Owner { name: String::new() })?;
+    let owner = drawer.insert(Owner::named(""))?;
     let mut model = Model::new();
     for number in 1..=chance.u8(2..12) {
         let new = Everything {

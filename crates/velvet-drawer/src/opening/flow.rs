@@ -38,6 +38,7 @@ impl Options {
             without_sessions: self.sessions_kept.is_none() || self.read_only,
             log_at_most: self.wal_at_most,
             others_within: self.others_within,
+            clock: self.clock.clone(),
         }
     }
 
@@ -267,7 +268,7 @@ impl Options {
         let opened = self.bring_up(&writer, found, &declared, None).map_err(name)?;
         let trails = self.trails.any(&declared).then(|| Keeping::new(self.trails.entries, self.trails.age));
         let pool = Pool::new(self.opener(&place), writer);
-        let in_effect = InEffect::default();
+        let in_effect = InEffect { clock: self.clock.clone(), ..InEffect::default() };
         let inner =
             Arc::new(Inner::new(Place::Memory, declared, (self.files_root, in_effect), opened, (None, trails), pool));
         filled(&inner, self.fill_new)?;

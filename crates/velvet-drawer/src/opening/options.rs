@@ -3,7 +3,7 @@
 use super::aside::SetAside;
 use super::kept::Bounds;
 use super::shipped::Shipped;
-use crate::drawer::{Drawer, Later};
+use crate::drawer::{Clock, Drawer, Later};
 use crate::engine::{self, Settings};
 use crate::error::{Doing, Error};
 use crate::events;
@@ -12,6 +12,7 @@ use crate::sessions;
 use crate::trails::WantedTrails;
 use crate::upgrading::Conversions;
 use crate::writing::Tx;
+use jiff::Timestamp;
 use std::fmt;
 use std::panic::Location;
 use std::path::{Path, PathBuf};
@@ -50,6 +51,7 @@ pub struct Options {
     pub(super) wal_at_most: Option<u64>,
     pub(super) read_only: bool,
     pub(super) others_within: Option<Duration>,
+    pub(super) clock: Clock,
 }
 
 /// Brings data into a new file.
@@ -85,11 +87,39 @@ impl Default for Options {
             wal_at_most: None,
             read_only: false,
             others_within: None,
+            clock: Clock::default(),
         }
     }
 }
 
 impl Options {
+    /// What says the moment for columns with `#[record(created)]` and `#[record(changed)]`; the system's clock unless said otherwise. For tests. The first
+    /// open of a file says it for all handles.
+    ///
+    /// ```
+    /// use velvet_drawer::{Drawer, Record, Schema};
+    /// use jiff::Timestamp;
+    ///
+    /// #[derive(Record)]
+    /// struct Note {
+    ///     text: String,
+    ///     #[record(created)]
+    ///     written: Timestamp,
+    /// }
+    ///
+    /// # fn main() -> Result<(), Box<dyn std::error::Error>> {
+    /// let noon: Timestamp = "2025-03-08T12:00:00Z".parse()?;
+    /// let drawer = Drawer::options().clock(move || noon).in_memory(Schema::new("kilnbook").record::<Note>())?;
+    /// let note = drawer.insert(Note { text: "lit".into(), written: Timestamp::default() })?;
+    /// assert_eq!(note.written, noon);
+    /// # Ok(()) }
+    /// ```
+    #[must_use]
+    pub fn clock(mut self, now: impl Fn() -> Timestamp + Send + Sync + 'static) -> Options {
+        self.clock = Clock(Some(Arc::new(now)));
+        self
+    }
+
     /// How long to wait while another process holds the file, or another thread of this one is writing; 5 seconds unless said otherwise.
     #[must_use]
     #[doc(alias = "busy timeout")]

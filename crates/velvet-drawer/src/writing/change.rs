@@ -3,9 +3,12 @@
 use super::{clash, misfit};
 use crate::drawer::{Drawer, Scope, Writes};
 use crate::error::{Cause, Error};
+use jiff::Timestamp;
+use velvet_core::column_type::stored_value;
 use velvet_core::record_statements;
+use velvet_core::stamp::{StampedColumn, When};
 use velvet_core::stored_form::StoredForm;
-use velvet_core::{Key, Record, Stored};
+use velvet_core::{Key, Record, Stored, Value, ValueRef};
 
 impl Drawer {
     /// Puts `record` in the place of the one stored under `key`.
@@ -37,12 +40,15 @@ impl Drawer {
 }
 
 impl Scope<'_, Writes> {
-    pub(crate) fn replace<T: Record>(self, key: Key<T>, record: T) -> Result<Stored<T>, Error> {
+    pub(crate) fn replace<T: Record>(self, key: Key<T>, mut record: T) -> Result<Stored<T>, Error> {
         self.doing(
             || format!("cannot replace {key}"),
             || {
                 let before = match self.get(key) {
-                    Ok(Some(old)) => StoredForm::of(&*old).ok(),
+                    Ok(Some(old)) => {
+                        record.keep_created(&old);
+                        StoredForm::of(&*old).ok()
+                    }
                     Ok(None) => return Err(not_there::<T>()),
                     // What cannot be read is overwritten whole: that is what the caller asked for.
                     Err(error) if error.is_unreadable() => None,
@@ -53,10 +59,12 @@ impl Scope<'_, Writes> {
                     Some(before) => before.changed(&after),
                     None => (0..T::COLUMNS.len()).collect(),
                 };
-                self.write_columns(key, &record, &after, &changed)
+                if let Some(now) = self.write_columns(key, &record, &after, &changed)? {
+                    record.stamp(now, When::Changed);
+                }
+                Ok(Stored::new(key, record))
             },
-        )?;
-        Ok(Stored::new(key, record))
+        )
     }
 
     pub(crate) fn change<T: Record>(self, key: Key<T>, edit: impl FnOnce(&mut T)) -> Result<Stored<T>, Error> {
@@ -67,27 +75,36 @@ impl Scope<'_, Writes> {
                 let before = StoredForm::of(&record).map_err(misfit::<T>)?;
                 edit(&mut record);
                 let after = StoredForm::of(&record).map_err(misfit::<T>)?;
-                self.write_columns(key, &record, &after, &before.changed(&after))?;
+                if let Some(now) = self.write_columns(key, &record, &after, &before.changed(&after))? {
+                    record.stamp(now, When::Changed);
+                }
                 Ok(record)
             },
         )?;
         Ok(Stored::new(key, record))
     }
 
-    /// Writes the columns at these positions of a record, whose stored form is at hand.
+    /// Writes the columns at these positions of a record, whose stored form is at hand. Returns the moment, where a column holds it then.
     pub(super) fn write_columns<T: Record>(
         self,
         key: Key<T>,
         record: &T,
         form: &StoredForm,
         changed: &[usize],
-    ) -> Result<(), Error> {
-        if changed.is_empty() {
-            return Ok(());
+    ) -> Result<Option<Timestamp>, Error> {
+        let is_filled = |column: &usize| T::STAMPED.contains(&StampedColumn { at: *column, when: When::Changed });
+        let written = changed.iter().copied().filter(|column| !is_filled(column));
+        if written.clone().next().is_none() {
+            return Ok(None);
         }
-        let text = record_statements::update(T::TABLE, T::COLUMNS, changed.iter().copied());
-        let values = changed.iter().map(|at| form.value(*at)).chain([key.number().into()]);
-        self.connection.execute(&text, values).map(drop).map_err(|fault| clash::explain(self, record, fault))
+        let filled = T::STAMPED.iter().filter(|column| column.when == When::Changed).map(|column| column.at);
+        let now = filled.clone().next().map(|_| self.now());
+        let moment = now.map(|now| stored_value::<Timestamp>(&now)).transpose().map_err(misfit::<T>)?;
+        let text = record_statements::update(T::TABLE, T::COLUMNS, written.clone().chain(filled.clone()));
+        let moments = filled.map(|_| moment.as_ref().map_or(ValueRef::Missing, Value::as_ref));
+        let values = written.map(|at| form.value(at)).chain(moments).chain([key.number().into()]);
+        self.connection.execute(&text, values).map_err(|fault| clash::explain(self, record, fault))?;
+        Ok(now)
     }
 }
 

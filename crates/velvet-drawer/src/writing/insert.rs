@@ -5,6 +5,9 @@ use crate::drawer::{Drawer, Scope, Writes};
 use crate::engine::Statement;
 use crate::error::Error;
 use crate::progress;
+use jiff::Timestamp;
+use velvet_core::column_type::stored_value;
+use velvet_core::stamp::{StampedColumn, When};
 use velvet_core::{Key, Record, Stored};
 
 impl Drawer {
@@ -52,8 +55,13 @@ const FORESEEN: usize = 1 << 17;
 
 impl Scope<'_, Writes> {
     #[inline]
-    pub(crate) fn insert<T: Record>(self, record: T) -> Result<Stored<T>, Error> {
-        let key = self.insert_ref(&record)?;
+    pub(crate) fn insert<T: Record>(self, mut record: T) -> Result<Stored<T>, Error> {
+        if !T::STAMPED.is_empty() {
+            record.stamp(self.now(), When::Created);
+        }
+        let statement = || Ok::<_, Error>(self.connection.prepare(&T::statements().insert)?);
+        let doing = || format!("cannot insert a {}", T::TABLE);
+        let key = self.doing(doing, || self.insert_stamped(&mut statement()?, &record))?;
         Ok(Stored::new(key, record))
     }
 
@@ -70,10 +78,13 @@ impl Scope<'_, Writes> {
         let insert = &T::statements().insert;
         let doing = || format!("cannot insert records of {}", T::TABLE);
         let mut statement = self.doing(doing, || Ok(self.connection.prepare(insert)?))?;
-        for (position, record) in records.enumerate() {
+        for (position, mut record) in records.enumerate() {
+            if !T::STAMPED.is_empty() {
+                record.stamp(self.now(), When::Created);
+            }
             progress::tell_rows(|| format!("inserting records of {}", T::TABLE), position as u64, foreseen);
             let doing = || format!("cannot insert record {} of the {} given", position + 1, T::TABLE);
-            let key = self.doing(doing, || self.insert_by(&mut statement, &record))?;
+            let key = self.doing(doing, || self.insert_stamped(&mut statement, &record))?;
             all.push(Stored::new(key, record));
         }
         progress::tell(|| format!("inserting records of {}", T::TABLE), all.len() as u64, Some(all.len() as u64));
@@ -91,12 +102,32 @@ impl Scope<'_, Writes> {
         self.doing(doing, || self.insert_by(&mut self.connection.prepare(text)?, record))
     }
 
-    /// Inserts a record by a prepared statement.
+    /// Inserts a record by a prepared statement, with the moment where the library fills that.
     #[inline]
     pub(super) fn insert_by<T: Record>(self, statement: &mut Statement<'_>, record: &T) -> Result<Key<T>, Error> {
+        self.insert_with_moment(statement, record, T::STAMPED)
+    }
+
+    /// As [`Scope::insert_by`], of a record that has the moment already.
+    #[inline]
+    fn insert_stamped<T: Record>(self, statement: &mut Statement<'_>, record: &T) -> Result<Key<T>, Error> {
+        self.insert_with_moment(statement, record, &[])
+    }
+
+    #[inline]
+    fn insert_with_moment<T: Record>(
+        self,
+        statement: &mut Statement<'_>,
+        record: &T,
+        stamped: &[StampedColumn],
+    ) -> Result<Key<T>, Error> {
         let mut columns = statement.columns();
         record.store(&mut columns).map_err(misfit::<T>)?;
         columns.fault()?;
+        if !stamped.is_empty() {
+            let now = stored_value::<Timestamp>(&self.now()).map_err(misfit::<T>)?;
+            stamped.iter().try_for_each(|column| statement.bind(column.at + 1, now.as_ref()))?;
+        }
         match statement.execute() {
             Ok(_) => Ok(Key::from_number(self.connection.last_row_number())),
             Err(fault) => Err(clash::explain(self, record, fault)),

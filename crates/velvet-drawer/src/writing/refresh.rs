@@ -1,6 +1,6 @@
 //! Bringing a table in line with records that come from elsewhere, such as a downloaded catalogue.
 
-use super::{Tx, clash, misfit};
+use super::{Tx, clash, is_stamped, misfit};
 use crate::about::About;
 use crate::cancel::Cancel;
 use crate::drawer::{Alone, Drawer, MayWrite, Scope, UNTOUCHED, Writes};
@@ -275,6 +275,8 @@ impl<T: Record> Refreshing<'_, T> {
                 differing(&self.incoming[at], |column| row.column(column), &mut positions)
                     .map_err(misfit::<T>)
                     .doing(|| one::<T>(at))?;
+                // What came knows nothing of when it was stored.
+                positions.retain(|column| !is_stamped::<T>(*column));
                 if positions.is_empty() {
                     found.unchanged += 1;
                 } else {
@@ -314,7 +316,7 @@ impl<T: Record> Refreshing<'_, T> {
                 let record = &self.incoming[*at];
                 let written = self.scope.doing(doing, || {
                     let form = StoredForm::of(record).map_err(misfit::<T>)?;
-                    self.scope.write_columns(key, record, &form, columns)
+                    self.scope.write_columns(key, record, &form, columns).map(drop)
                 });
                 match written {
                     Ok(()) => {}

@@ -128,7 +128,8 @@ impl Scope<'_, Writes> {
     fn save<T: Record>(self, edit: &Edit<T>, theirs: &mut Option<Stored<T>>) -> Result<Saved<T>, Error> {
         let Some(key) = edit.key() else {
             let doing = || format!("cannot save a new {}", T::TABLE);
-            return Ok((self.insert_with(&T::statements().insert, &**edit, doing)?, None));
+            let saved = self.insert_with(&T::statements().insert, &**edit, doing)?;
+            return Ok((saved, if T::STAMPED.is_empty() { None } else { self.get(saved)? }));
         };
         let doing = || format!("cannot save {key}");
         self.doing(doing, || {
@@ -148,7 +149,8 @@ impl Scope<'_, Writes> {
             }
             let form = StoredForm::of(&**edit).map_err(misfit::<T>)?;
             self.write_columns(key, &**edit, &form, &edit.edited_positions(&form))?;
-            Ok((key, if edit.is_partial() { self.get(key)? } else { None }))
+            let is_another = edit.is_partial() || !T::STAMPED.is_empty();
+            Ok((key, if is_another { self.get(key)? } else { None }))
         })
     }
 }

@@ -5,6 +5,9 @@ use crate::drawer::{Access, MayWrite, Scope, Writes};
 use crate::engine::Fault;
 use crate::error::Error;
 use crate::reading::Records;
+use jiff::Timestamp;
+use velvet_core::column_type::stored_value;
+use velvet_core::stamp::When;
 use velvet_core::{Assignments, Fragment, Record, Value};
 
 impl<T: Record, A: Access> Records<T, A> {
@@ -44,6 +47,13 @@ impl<T: Record, A: Access> Records<T, A> {
                 || {
                     if let Some(misfit) = misfit {
                         return Err(super::misfit::<T>(misfit));
+                    }
+                    for column in T::STAMPED.iter().filter(|column| column.when == When::Changed) {
+                        let name = T::COLUMNS[column.at];
+                        if !columns.contains(&name) {
+                            columns.push(name);
+                            values.push(stored_value::<Timestamp>(&scope.now()).map_err(super::misfit::<T>)?);
+                        }
                     }
                     execute::<T>(scope, select.update::<T>(&columns, values), Error::from)
                 },

@@ -3,7 +3,7 @@
 //! A rule that can never fire is refused, because it would hide duplicates: with an automatic key alone nothing could ever
 //! clash, and every call would add one more.
 
-use super::{misfit, positions};
+use super::{is_stamped, misfit, positions};
 use crate::drawer::{Drawer, Scope, Writes};
 use crate::error::{Cause, Error};
 use crate::reading::stored;
@@ -149,7 +149,9 @@ impl Scope<'_, Writes> {
             || format!("cannot merge into {key}"),
             || {
                 let form = StoredForm::of(&record).map_err(misfit::<T>)?;
-                self.write_columns(key, &record, &form, &positions(columns))
+                let mut columns = positions(columns);
+                columns.retain(|column| !is_stamped::<T>(*column));
+                self.write_columns(key, &record, &form, &columns).map(drop)
             },
         )?;
         Ok(self.get(key)?.unwrap_or(stored))
