@@ -9,7 +9,7 @@ use crate::searching;
 use std::path::Path;
 use velvet_core::name::quoted;
 use velvet_core::statement::TRAIL;
-use velvet_core::structure::Structure;
+use velvet_core::structure::{ATTACHMENT_PART, Structure};
 
 impl Drawer {
     /// Copies the whole drawer to a new file at `path`, as it is at one moment, while others go on reading and writing. The copy is
@@ -85,6 +85,12 @@ pub(crate) fn blank_private(path: &Path, structure: &Structure) -> Result<(), Fa
                     connection.execute(&hide, [(&place).into(), (&table.name).into()])?;
                 }
             }
+        }
+        if structure.table(ATTACHMENT_PART).and_then(|parts| parts.column("bytes")).is_some_and(|bytes| bytes.private) {
+            // An attachment in which nothing is has no parts.
+            let hash = blake3::hash(&[]).to_hex().to_string();
+            connection.run(&format!("DELETE FROM {ATTACHMENT_PART}"))?;
+            connection.execute("UPDATE attachment SET bytes = 0, hash = ?1", [(&hash).into()])?;
         }
         for table in searching::searched(structure) {
             searching::remake(&connection, structure, &table.name)?;

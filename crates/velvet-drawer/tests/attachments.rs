@@ -145,6 +145,11 @@ fn equal_contents_are_stored_once_and_go_with_the_last_that_has_them() {
     let within = drawer.write(|tx| tx.attachments().add(&large[..]).named("e").run()).unwrap();
     drawer.attachments().add(&bytes(5 * PART, 9)[..]).prepare().map(drop).unwrap();
     assert_eq!(parts(&drawer), 1 + 7, "what is not kept, or was there already, leaves nothing");
+    let waits = drawer.attachments().add(&bytes(7 * PART, 8)[..]).prepare().unwrap();
+    drawer.attachments().add(&bytes(5 * PART, 9)[..]).prepare().map(drop).unwrap();
+    let kept = drawer.attachments().keep(waits).unwrap();
+    assert!(drawer.attachments().bytes(kept.key()).unwrap() == bytes(7 * PART, 8), "what waits to be kept is let be");
+    drawer.remove(kept.key()).unwrap();
     assert_eq!((all[2].name.as_str(), all[3].hash.as_str()), ("c", all[1].hash.as_str()));
     drawer.change(all[2].key(), |a| a.name = "renamed".into()).unwrap();
     drawer.remove(all[0].key()).unwrap();
@@ -417,6 +422,15 @@ fn a_damaged_or_missing_part_is_found_and_named() {
     };
     let said = damage("UPDATE attachment_part SET bytes = zeroblob(262144) WHERE number = 2");
     assert!(said.contains("attachment 2") && said.contains("1.jpg") && said.contains("hash"), "{said}");
+    let shorter = || {
+        let drawer = Drawer::open(&path, schema()).unwrap();
+        let photo = drawer.get_by_own_key::<Pot>("K-1").unwrap().unwrap().photo.unwrap();
+        let mut stream = drawer.attachments().open(photo).unwrap();
+        stream.seek(SeekFrom::Start(2 * PART as u64)).and_then(|_| stream.read_exact(&mut [0]))
+    };
+    assert!(shorter().is_ok());
+    let said = damage("UPDATE attachment_part SET bytes = zeroblob(262143) WHERE number = 2");
+    assert!(said.contains("bytes are there") && shorter().is_err(), "{said}");
     let said = damage("DELETE FROM attachment_part WHERE number = 2");
     assert!(said.contains("attachment 2") && said.contains("bytes are there"), "{said}");
     let drawer = Drawer::open(&path, schema()).unwrap();
@@ -500,4 +514,23 @@ fn a_kill_leaves_whole_transactions_over_all_of_them() {
     }
     assert!(seen > 0, "nothing was written before the kills");
     assert!(File::open(&path).unwrap().check().unwrap().is_sound());
+}
+
+#[test]
+fn private_attachments_are_there_and_empty_in_a_copy_without_what_is_private() {
+    let (folder, path) = folder();
+    let schema = || Schema::new("photos").record::<Pot>().private_attachments();
+    let drawer = Drawer::options().trail(Trail::Before).open(&path, schema()).unwrap();
+    let photo = drawer.attachments().add(&bytes(5 * PART, 1)[..]).named("the neighbour").run().unwrap();
+    drawer.insert(pot("K-1", Some(photo.key()))).unwrap();
+    drawer.change(photo.key(), |a| a.name = "the neighbour's cat".into()).unwrap();
+    let copy = folder.path().join("copy");
+    drawer.copy_without_private_to(&copy).unwrap();
+    let stored = std::fs::read(&copy).unwrap();
+    assert!(!stored.windows(9).any(|w| w == b"neighbour") && stored.len() < 2 * PART);
+    assert!(File::open(&copy).unwrap().check().unwrap().is_sound());
+    let copied = Drawer::open(&copy, schema()).unwrap();
+    let there = copied.get(photo.key()).unwrap().unwrap();
+    assert_eq!((there.name.as_str(), there.bytes, copied.attachments().bytes(photo.key()).unwrap()), ("", 0, vec![]));
+    assert_eq!(copied.get_by_own_key::<Pot>("K-1").unwrap().unwrap().photo, Some(photo.key()));
 }

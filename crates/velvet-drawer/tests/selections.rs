@@ -341,3 +341,72 @@ fn explain_says_what_serves_a_selection_and_what_would() {
     let by_key = explain(|d| d.records::<Piece>().filter(|p| p.key().at_most(velvet_drawer::Key::from_number(5))));
     assert!(by_key.by_index, "{by_key}");
 }
+
+#[derive(Record, Clone, Debug, PartialEq)]
+struct Count {
+    #[record(own_key)]
+    name: String,
+    small: u8,
+    maybe: Option<i16>,
+    large: i64,
+    real: f64,
+    text: Option<String>,
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig { cases: 48, ..ProptestConfig::default() })]
+
+    #[test]
+    fn a_new_value_follows_from_the_old_one_or_nothing_is_written(
+        all in prop::collection::vec((any::<u8>(), any::<Option<i16>>(), prop_oneof![Just(i64::MAX), -9..9_i64], -9.0..9.0_f64, any::<Option<bool>>()), 1..6),
+        (up, down, far) in (any::<u8>(), -300..300_i16, prop_oneof![Just(i64::MAX), -9..9_i64]),
+    ) {
+        let drawer = Drawer::in_memory(Schema::new("counts").record::<Count>()).unwrap();
+        let records: Vec<Count> = all.into_iter().enumerate().map(|(n, (small, maybe, large, real, text))| {
+            let text = text.map(|is_long| if is_long { "clay\0'".repeat(3) } else { String::new() });
+            Count { name: n.to_string(), small, maybe, large, real, text }
+        }).collect();
+        drawer.insert_all(records.clone()).unwrap();
+        let expected: Option<Vec<Count>> = records.iter().map(|r| Some(Count {
+            name: r.name.clone(),
+            small: r.small.checked_add(up)?,
+            maybe: match r.maybe { None => None, Some(n) => Some(n.checked_sub(down)?) },
+            large: r.large.checked_add(far)?,
+            real: r.real + 0.5,
+            text: r.text.as_ref().map(|t| format!("{t}’s")),
+        })).collect();
+        let updated = drawer.write(|tx| {
+            tx.insert(Count { name: "other".into(), ..records[0].clone() })?;
+            let updated = tx.records::<Count>().filter(|c| c.name.is_not("other")).update(|c| (
+                (c.small.increase(up), c.maybe.decrease(down)),
+                c.large.increase(far),
+                c.real.increase(0.5),
+                c.text.append("’s"),
+            ));
+            tx.records::<Count>().filter(|c| c.name.is("other")).remove()?;
+            Ok(updated)
+        }).unwrap();
+        let now: Vec<Count> = drawer.records::<Count>().collect().unwrap().into_iter().map(|r| r.into_record()).collect();
+        match expected {
+            Some(expected) => { prop_assert_eq!(updated.unwrap(), records.len() as u64); prop_assert_eq!(now, expected); }
+            None => { prop_assert!(updated.is_err()); prop_assert_eq!(now, records, "all of it is undone, and the transaction goes on"); }
+        }
+    }
+}
+
+#[test]
+fn a_new_value_that_does_not_fit_is_named() {
+    let drawer = Drawer::in_memory(Schema::new("counts").record::<Count>()).unwrap();
+    let count = |name: &str, small| Count { name: name.into(), small, maybe: None, large: 0, real: 0.0, text: None };
+    drawer.insert_all([count("a", 1), count("b", 250)]).unwrap();
+    let error = drawer.records::<Count>().update(|c| c.small.increase(10)).unwrap_err();
+    assert!(error.is_misfit(), "{error:?}");
+    let said = "cannot update count 2: in count.small, 260 does not fit u8";
+    assert!(error.to_string().starts_with(said) && error.to_string().contains("Nothing was written"), "{error}");
+    assert_eq!(drawer.records::<Count>().sum(|c| c.small).unwrap(), 251);
+    assert_eq!(
+        drawer.records::<Count>().sort_by(|c| c.small.descending()).limit(1).update(|c| c.small.decrease(249)).unwrap(),
+        1
+    );
+    assert_eq!(drawer.records::<Count>().only(|c| c.small).distinct().count().unwrap(), 1);
+}

@@ -14,7 +14,7 @@ pub use links::{LinkOf, LinkedFrom, Links, Nested};
 pub use text::{FOLD, fold};
 
 use crate::assignment::Assignment;
-use crate::column_type::{Choice, ColumnType, Misfit, Optional, stored_arg};
+use crate::column_type::{Choice, ColumnType, Misfit, Optional, Summed, Textual, stored_arg};
 use crate::condition::Condition;
 use crate::exchange::value_list;
 use crate::fragment::Fragment;
@@ -217,11 +217,45 @@ impl<T, C: ColumnType, E: Term> Column<T, C, E> {
 impl<T, C: ColumnType> Column<T, C> {
     /// Gives this column the value `arg` in every record of a selection; see `Records::update`.
     pub fn set(self, arg: C::Arg<'_>) -> Assignment<T> {
-        let value = stored_arg::<C>(arg).map_err(|misfit| match self.position() {
+        Assignment::new(self.term.name, self.bound::<C>(arg).map(|value| Fragment::text("?").bind(value)), false)
+    }
+
+    /// Makes this column larger by `by` in every record of a selection; what is missing stays so. See `Records::update`.
+    pub fn increase(self, by: <C::Inner as ColumnType>::Arg<'_>) -> Assignment<T>
+    where
+        C: Summed,
+    {
+        self.from_old(" + ", by)
+    }
+
+    /// Makes this column smaller by `by` in every record of a selection; what is missing stays so. See `Records::update`.
+    pub fn decrease(self, by: <C::Inner as ColumnType>::Arg<'_>) -> Assignment<T>
+    where
+        C: Summed,
+    {
+        self.from_old(" - ", by)
+    }
+
+    /// Puts `text` behind what stands in this column in every record of a selection; what is missing stays so. See `Records::update`.
+    pub fn append(self, text: &str) -> Assignment<T>
+    where
+        C: Textual,
+        C::Inner: for<'a> ColumnType<Arg<'a> = &'a str>,
+    {
+        self.from_old(" || ", text)
+    }
+
+    fn from_old(self, operator: &str, by: <C::Inner as ColumnType>::Arg<'_>) -> Assignment<T> {
+        let column = self.term.name;
+        let value = self.bound::<C::Inner>(by).map(|by| self.write().then(&format!("{operator}?")).bind(by));
+        Assignment::new(column, value, true)
+    }
+
+    fn bound<A: ColumnType>(&self, arg: A::Arg<'_>) -> Result<Value, Misfit> {
+        stored_arg::<A>(arg).map_err(|misfit| match self.position() {
             Some(position) => misfit.at(position),
             None => misfit,
-        });
-        Assignment::new(self.term.name, value)
+        })
     }
 
     /// Makes this column missing in every record of a selection; see `Records::update`.
@@ -229,7 +263,7 @@ impl<T, C: ColumnType> Column<T, C> {
     where
         C: Optional,
     {
-        Assignment::new(self.term.name, Ok(Value::Missing))
+        Assignment::new(self.term.name, Ok(Fragment::text("NULL")), false)
     }
 }
 

@@ -1,5 +1,6 @@
 //! The statement of a selection.
 
+use crate::assignment::New;
 use crate::collation::Collation;
 use crate::condition::Condition;
 use crate::fragment::{Fragment, joined};
@@ -246,18 +247,25 @@ impl Select {
         self.push_written::<T>(out)
     }
 
-    /// The statement that sets `columns` in the selected records; their values are bound first.
-    pub fn update<T: Record>(self, columns: &[&str], values: Vec<Value>) -> Fragment {
-        let mut out = Fragment { values, ..Fragment::text("UPDATE ") };
+    /// The statement that gives columns of the selected records new values. Of those that are computed, it returns what they are then: the key, then
+    /// each in order.
+    pub fn update<T: Record>(self, new: Vec<New>) -> Fragment {
+        let mut out = Fragment::text("UPDATE ");
         push_quoted(&mut out.text, T::TABLE);
-        let mut word = " SET ";
-        for column in columns {
+        let (mut word, mut computed) = (" SET ", Vec::new());
+        for New { column, value, is_computed } in new {
             out.text.push_str(word);
             push_quoted(&mut out.text, column);
-            out.text.push_str(" = ?");
+            out = out.then(" = ").and(value);
+            computed.extend(is_computed.then_some(column));
             word = ", ";
         }
-        self.push_written::<T>(out)
+        let mut out = self.push_written::<T>(out);
+        if !computed.is_empty() {
+            out = out.then(&format!(" RETURNING {}", quoted(KEY_COLUMN)));
+            computed.iter().for_each(|column| out.text.push_str(&format!(", {}", quoted(column))));
+        }
+        out
     }
 
     /// Ends a statement that writes: with the conditions, or with the keys of a range.

@@ -11,7 +11,7 @@ use crate::error::{Cause, Error};
 use std::borrow::Cow;
 use velvet_core::evolution::HistoryHead;
 use velvet_core::hints::Hints;
-use velvet_core::structure::{Structure, Table};
+use velvet_core::structure::{ATTACHMENT, ATTACHMENT_PART, Structure, Table};
 use velvet_core::{Misfit, Record, Settings, ValueRef, fingerprint};
 
 /// The records of an app, and the app they belong to.
@@ -116,6 +116,19 @@ impl Schema {
     #[must_use]
     pub fn attachments(self) -> Schema {
         self.record::<Attachment>().record::<Part>()
+    }
+
+    /// As [`Schema::attachments`], of which names and contents are private: they stay out of trails, and of copies made without what is private, in which
+    /// attachments are there and empty.
+    #[must_use]
+    pub fn private_attachments(self) -> Schema {
+        let mut schema = self.attachments();
+        let tables =
+            schema.tables.iter_mut().filter(|table| [ATTACHMENT, ATTACHMENT_PART].contains(&table.name.as_str()));
+        for column in tables.flat_map(|table| &mut table.columns) {
+            column.private = ["name", "bytes", "hash"].contains(&column.name.as_str());
+        }
+        schema
     }
 
     /// Names the history of the schema, which is checked in beside the code:

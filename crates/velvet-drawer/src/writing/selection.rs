@@ -1,14 +1,15 @@
 //! Writing to every record of a selection.
 
 use super::clash;
-use crate::drawer::{Access, MayWrite, Scope, Writes};
+use crate::drawer::{Access, MayWrite, Scope, UNTOUCHED, Writes};
 use crate::engine::Fault;
 use crate::error::Error;
 use crate::reading::Records;
 use jiff::Timestamp;
+use velvet_core::assignment::New;
 use velvet_core::column_type::stored_value;
 use velvet_core::stamp::When;
-use velvet_core::{Assignments, Fragment, Record, Value};
+use velvet_core::{Assignments, Fragment, Key, Record, Value};
 
 impl<T: Record, A: Access> Records<T, A> {
     /// Gives columns new values in every record of the selection, and says how many there were.
@@ -25,39 +26,43 @@ impl<T: Record, A: Access> Records<T, A> {
     /// let fired = drawer
     ///     .records::<Piece>()
     ///     .filter(|p| p.grams.at_least(1))
-    ///     .update(|p| (p.stage.set("bisque"), p.grams.clear()))?;
+    ///     .update(|p| (p.stage.set("bisque"), p.grams.increase(10)))?;
     /// assert_eq!(fired, 2);
+    /// # assert_eq!(drawer.records::<Piece>().sum(|p| p.grams)?, 23);
     /// # Ok::<(), velvet_drawer::Error>(())
     /// ```
     pub fn update<N: Assignments<T>>(self, new: impl FnOnce(T::Columns) -> N) -> Result<u64, Error>
     where
         A: MayWrite,
     {
-        let (mut columns, mut values, mut misfit) = (Vec::new(), Vec::<Value>::new(), None);
-        new(T::columns()).each(&mut |column, value| match value {
-            Ok(value) => {
-                columns.push(column);
-                values.push(value);
-            }
+        let (mut all, mut misfit) = (Vec::new(), None);
+        new(T::columns()).each(&mut |new| match new {
+            Ok(new) => all.push(new),
             Err(wrong) => misfit = misfit.take().or(Some(wrong)),
         });
+        let doing = || format!("cannot update records of {}", T::TABLE);
         self.run_writing(|scope, select| {
-            scope.doing(
-                || format!("cannot update records of {}", T::TABLE),
-                || {
-                    if let Some(misfit) = misfit {
-                        return Err(super::misfit::<T>(misfit));
+            scope.doing(doing, || {
+                if let Some(misfit) = misfit {
+                    return Err(super::misfit::<T>(misfit));
+                }
+                for column in T::STAMPED.iter().filter(|column| column.when == When::Changed) {
+                    let name = T::COLUMNS[column.at];
+                    if !all.iter().any(|new: &New| new.column == name) {
+                        let now = stored_value::<Timestamp>(&scope.now()).map_err(super::misfit::<T>)?;
+                        all.push(New { column: name, value: Fragment::text("?").bind(now), is_computed: false });
                     }
-                    for column in T::STAMPED.iter().filter(|column| column.when == When::Changed) {
-                        let name = T::COLUMNS[column.at];
-                        if !columns.contains(&name) {
-                            columns.push(name);
-                            values.push(stored_value::<Timestamp>(&scope.now()).map_err(super::misfit::<T>)?);
-                        }
-                    }
-                    execute::<T>(scope, select.update::<T>(&columns, values), Error::from)
-                },
-            )
+                }
+                let computed = all.iter().filter(|new| new.is_computed).map(|new| new.column);
+                let computed: Vec<usize> =
+                    computed.filter_map(|name| T::COLUMNS.iter().position(|column| *column == name)).collect();
+                let statement = select.update::<T>(all);
+                if computed.is_empty() {
+                    return execute::<T>(scope, statement, Error::from);
+                }
+                // Where one does not fit, all of it is undone.
+                scope.part(|| updated::<T>(scope, statement, &computed))
+            })
         })
     }
 
@@ -95,4 +100,25 @@ fn execute<T: Record>(
         Some(misfit) => Err(super::misfit::<T>(misfit)),
         None => scope.connection.execute(&text, values.iter().map(Value::as_ref)).map_err(explain),
     }
+}
+
+/// Runs a statement that gives columns values that follow from what was stored, and sees that each is one of its column's type. Says how many records there
+/// were.
+fn updated<T: Record>(scope: Scope<'_, Writes>, statement: Fragment, computed: &[usize]) -> Result<u64, Error> {
+    let Fragment { text, values, misfit } = statement;
+    if let Some(misfit) = misfit {
+        return Err(super::misfit::<T>(misfit));
+    }
+    let mut count = 0;
+    scope.connection.rows(&text, values.iter().map(Value::as_ref), |row| {
+        count += 1;
+        for (at, column) in computed.iter().enumerate() {
+            T::fits(*column, row.value(at + 1)).map_err(|wrong| {
+                let key = Key::<T>::from_number(row.integer(0));
+                super::misfit::<T>(wrong).doing(format!("cannot update {key}")).untouched(UNTOUCHED)
+            })?;
+        }
+        Ok::<_, Error>(())
+    })?;
+    Ok(count)
 }
