@@ -131,6 +131,12 @@ proptest! {
             (&mut stream).take(count as u64).read_to_end(&mut a).unwrap();
             (&mut model).take(count as u64).read_to_end(&mut b).unwrap();
             prop_assert!(a == b);
+            // At once into more room than a part has.
+            let (mut much, at) = (vec![0; 300_000], model.position());
+            let read = stream.read(&mut much).unwrap();
+            prop_assert_eq!(read == 0, at >= length as u64);
+            prop_assert!(expected[(at as usize).min(length)..].starts_with(&much[..read]));
+            model.set_position(at + read as u64);
         }
     }
 }

@@ -225,7 +225,7 @@ impl<T, C: ColumnType> Column<T, C> {
     where
         C: Summed,
     {
-        self.from_old(" + ", by)
+        self.based_on_old(" + ", by)
     }
 
     /// Makes this column smaller by `by` in every record of a selection; what is missing stays so. See `Records::update`.
@@ -233,7 +233,7 @@ impl<T, C: ColumnType> Column<T, C> {
     where
         C: Summed,
     {
-        self.from_old(" - ", by)
+        self.based_on_old(" - ", by)
     }
 
     /// Puts `text` behind what stands in this column in every record of a selection; what is missing stays so. See `Records::update`.
@@ -242,10 +242,10 @@ impl<T, C: ColumnType> Column<T, C> {
         C: Textual,
         C::Inner: for<'a> ColumnType<Arg<'a> = &'a str>,
     {
-        self.from_old(" || ", text)
+        self.based_on_old(" || ", text)
     }
 
-    fn from_old(self, operator: &str, by: <C::Inner as ColumnType>::Arg<'_>) -> Assignment<T> {
+    fn based_on_old(self, operator: &str, by: <C::Inner as ColumnType>::Arg<'_>) -> Assignment<T> {
         let column = self.term.name;
         let value = self.bound::<C::Inner>(by).map(|by| self.write().then(&format!("{operator}?")).bind(by));
         Assignment::new(column, value, true)
