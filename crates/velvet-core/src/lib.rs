@@ -30,6 +30,7 @@ pub mod hints;
 pub mod key;
 mod letters;
 pub mod list;
+pub mod list_place;
 pub mod marked;
 pub mod name;
 pub mod named_value;

@@ -11,7 +11,7 @@ const DRAWER: &str = "beside cancel outcome progress ui_thread running unfinishe
 /// The top modules of the core, from the lowest.
 const CORE: &str = "hex value name header wal b_tree letters marked suggest search structure hints show fingerprint physical \
     compare exchange sql_text expansion column_type fragment argument assignment condition record_statements stamp record named_value settings key stored stored_form \
-    edit collation sort_key list order column outside_file fits pick excerpt field statement evolution";
+    edit collation sort_key list order list_place column outside_file fits pick excerpt field statement evolution";
 
 /// What only the engine may say, in code.
 const OF_THE_ENGINE: [&str; 7] =

@@ -75,7 +75,7 @@ proptest! {
     #[test]
     fn pages_join_to_the_sorted_list_whatever_happens_in_between(
         rows in prop::collection::vec((prop::option::of(0..4_u32), 0..3_u8, "[aBbÄÉe]{0,2}", 0..4_u8), 0..24),
-        orders in prop::collection::vec(0..12_u8, 0..4), page in 1..6_u64, lost in any::<bool>(),
+        orders in prop::collection::vec(0..12_u8, 0..4), page in 1..6_u64, (lost, by_text) in any::<(bool, bool)>(),
     ) {
         let drawer = studio(&rows);
         let sorted = || drawer.records::<Piece>().sort_by(|_| orders.iter().map(|o| both(*o).0).collect::<Vec<_>>());
@@ -91,13 +91,15 @@ proptest! {
 
         let mut joined: Vec<Stored<Piece>> = sorted().limit(page).collect().unwrap();
         while let Some(last) = joined.last().cloned() {
+            let place = sorted().place_of(&last).unwrap();
             let left = sorted().after(&last).count().unwrap();
             prop_assert_eq!(left, (all.len() - joined.len()) as u64);
             if lost {
                 // Somebody removes the last seen record, and adds one to a page that was seen.
                 drawer.remove(last.key()).unwrap();
             }
-            let next = sorted().after(&last).limit(page).collect().unwrap();
+            let rest = if by_text { sorted().after_place(&place) } else { sorted().after(&last) };
+            let next = rest.limit(page).collect().unwrap();
             if next.is_empty() {
                 break;
             }
@@ -123,4 +125,33 @@ fn a_late_page_is_found_by_the_index() {
     assert_eq!(page.only(|p| p.mark).collect().unwrap(), ["K-1499", "K-1498"]);
     let removed = drawer.records::<Piece>().after(&last).remove().unwrap();
     assert_eq!((removed, drawer.count::<Piece>().unwrap()), (499, 1_501));
+}
+
+#[test]
+fn a_place_in_another_list_or_none_at_all_is_refused_and_values_at_their_limits_are_kept() {
+    use common::everything::{self, Everything};
+    let (_folder, path) = common::folder();
+    let drawer = Drawer::open(&path, everything::schema()).unwrap();
+    let all = drawer.insert_all(everything::at_limits()).unwrap();
+    let sorted = || {
+        drawer.records::<Everything>().sort_by(|e| (e.r#type.ascending(), e.f64.descending(), e.maybe_f64.ascending()))
+    };
+    let places: Vec<String> = all.iter().map(|record| sorted().place_of(record).unwrap()).collect();
+    let order = sorted().collect().unwrap();
+    drawer.close().unwrap();
+    let drawer = Drawer::open(&path, everything::schema()).unwrap();
+    let sorted = || {
+        drawer.records::<Everything>().sort_by(|e| (e.r#type.ascending(), e.f64.descending(), e.maybe_f64.ascending()))
+    };
+    for (record, place) in all.iter().zip(&places) {
+        let at = order.iter().position(|other| other.key() == record.key()).unwrap();
+        assert_eq!(sorted().after_place(place).collect().unwrap(), order[at + 1..]);
+    }
+    for (text, says) in
+        [("", "is no place in a list"), ("{\"key\":1}", "is no place"), (places[0].as_str(), "is sorted otherwise")]
+    {
+        let error =
+            drawer.records::<Everything>().sort_by(|e| e.i8.ascending()).after_place(text).collect().unwrap_err();
+        assert!(error.is_bad_query() && error.to_string().contains(says), "{error}");
+    }
 }

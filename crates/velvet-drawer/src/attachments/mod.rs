@@ -17,7 +17,7 @@ use crate::drawer::{Alone, Drawer, Scope, Writes};
 use crate::reading::View;
 use crate::writing::Tx;
 
-/// The attachments of a drawer, of a view or of a transaction; see [`Attachment`].
+/// The attachments of a drawer, of a view or of a transaction; see [`Attachment`](crate::Attachment).
 #[derive(Clone)]
 pub struct Attachments<A = Alone> {
     at: A,

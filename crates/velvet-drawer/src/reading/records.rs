@@ -3,16 +3,17 @@
 use super::{Gather, of, reading, stored};
 use crate::drawer::{Access, Alone, Drawer, Inner, MayWrite, Mode, Scope, Writes};
 use crate::engine::Rows;
-use crate::error::Error;
+use crate::error::{Cause, Error};
 use crate::live::{ByRow, Live, LiveRows, Show};
 use crate::progress;
 use std::marker::PhantomData;
 use std::sync::Arc;
 use velvet_core::column::key_column;
 use velvet_core::list::List;
+use velvet_core::list_place::ListPlace;
 use velvet_core::record::stored_values;
 use velvet_core::statement::Select;
-use velvet_core::{Column, ColumnType, Condition, Fragment, Key, Keyed, Orders, Record, Stored};
+use velvet_core::{Column, ColumnType, Condition, Fragment, Key, Keyed, Orders, Record, Stored, Value};
 
 /// A selection of records of type `T`. Nothing is read until it is collected, counted or asked for its first.
 ///
@@ -38,8 +39,16 @@ use velvet_core::{Column, ColumnType, Condition, Fragment, Key, Keyed, Orders, R
 pub struct Records<T, A = Alone> {
     pub(super) at: A,
     pub(super) select: Select,
-    pub(super) after: Option<Seen>,
+    pub(super) after: Option<After>,
     of: PhantomData<fn() -> T>,
+}
+
+/// Where a selection begins.
+#[derive(Clone)]
+pub(super) enum After {
+    Seen(Seen),
+    /// What was given as text.
+    Place(String),
 }
 
 /// The record after which a selection begins, as it was seen.
@@ -124,11 +133,46 @@ impl<T: Record, A: Access> Records<T, A> {
     /// # Ok::<(), velvet_drawer::Error>(())
     /// ```
     pub fn after(mut self, last: &Stored<T>) -> Self {
-        let columns = match stored_values(&**last) {
-            Ok(values) => Fragment { values, ..Fragment::default() },
-            Err(misfit) => Fragment::impossible(misfit),
-        };
-        self.after = Some(Seen { key: last.key().number(), columns });
+        self.after = Some(After::Seen(Seen::of(last)));
+        self
+    }
+
+    /// The place of a record in this list as text, with which [`Records::after_place`] goes on after it: also once the app was started again, or on a
+    /// server that it is handed to. It has what the list is sorted by.
+    ///
+    /// # Errors
+    /// As [`Records::count`].
+    ///
+    /// ```
+    /// # use velvet_drawer::{Drawer, Record, Schema};
+    /// # #[derive(Record)] struct Piece { mark: String, #[record(indexed)] grams: u32 }
+    /// # let drawer = Drawer::in_memory(Schema::new("kilnbook").record::<Piece>())?;
+    /// # for n in 0..9 { drawer.insert(Piece { mark: format!("K-{n}"), grams: 300 + n % 4 })?; }
+    /// let heaviest = || drawer.records::<Piece>().sort_by(|p| p.grams.descending()).limit(4);
+    /// let page = heaviest().collect()?;
+    /// let place: String = heaviest().place_of(&page[3])?;
+    /// let next = heaviest().after_place(&place).collect()?;
+    /// # assert_eq!(next.len(), 4);
+    /// # assert_eq!(next[0].key(), heaviest().after(&page[3]).collect()?[0].key());
+    /// # Ok::<(), velvet_drawer::Error>(())
+    /// ```
+    pub fn place_of(self, record: &Stored<T>) -> Result<String, Error> {
+        let Records { at, select, .. } = self;
+        let seen = Seen::of(record);
+        at.reading(|scope| {
+            scope.doing(reading::<T>, || {
+                scope.connection.add_collations(select.sorting.collations())?;
+                let key = seen.key;
+                let values = values_of::<T, _>(scope, &select, seen)?;
+                Ok(ListPlace { values, key }.to_text(&select.sorting))
+            })
+        })
+    }
+
+    /// Begins after a place that [`Records::place_of`] gave for a list with the same orders. One of other orders is an error when the list is read
+    /// ([`Error::is_bad_query`]).
+    pub fn after_place(mut self, place: &str) -> Self {
+        self.after = Some(After::Place(place.to_owned()));
         self
     }
 
@@ -298,17 +342,45 @@ impl<T: Record, A: MayWrite> Records<T, A> {
 }
 
 /// The selection with the condition that it begins after a record, where it does; the engine knows its orders then.
-fn begun<T: Record, M: Mode>(scope: Scope<'_, M>, mut select: Select, after: Option<Seen>) -> Result<Select, Error> {
+fn begun<T: Record, M: Mode>(scope: Scope<'_, M>, mut select: Select, after: Option<After>) -> Result<Select, Error> {
     scope.connection.add_collations(select.sorting.collations())?;
-    let Some(Seen { key, columns }) = after else { return Ok(select) };
-    let values = match select.sorting.values_among(&columns.values) {
-        Some(values) => values,
-        // What is computed of the columns, the engine computes.
-        None => scope.ask::<T, _>(select.sorting.values_of::<T>().bind(key).and(columns), |_, rows| {
-            let row = rows.next()?;
-            Ok(row.map_or_else(Vec::new, |row| (0..row.count()).map(|at| row.value(at).to_value()).collect()))
-        })?,
+    let (values, key) = match after {
+        None => return Ok(select),
+        Some(After::Seen(seen)) => {
+            let key = seen.key;
+            (values_of::<T, M>(scope, &select, seen)?, key)
+        }
+        Some(After::Place(text)) => {
+            let ListPlace { values, key } = ListPlace::of_text(&text, &select.sorting).map_err(|why| {
+                Error::bare(Cause::BadQuery, format!("{text:?} {why}"))
+                    .advise("Give what `place_of` returned for the same orders, or begin the list anew")
+            })?;
+            (values, key)
+        }
     };
     select.after::<T>(values, key);
     Ok(select)
+}
+
+/// What the orders of a selection are for a record.
+fn values_of<T: Record, M: Mode>(scope: Scope<'_, M>, select: &Select, seen: Seen) -> Result<Vec<Value>, Error> {
+    let Seen { key, columns } = seen;
+    match select.sorting.values_among(&columns.values) {
+        Some(values) if columns.misfit.is_none() => Ok(values),
+        // What is computed of the columns, the engine computes.
+        _ => scope.ask::<T, _>(select.sorting.values_of::<T>().bind(key).and(columns), |_, rows| {
+            let row = rows.next()?;
+            Ok(row.map_or_else(Vec::new, |row| (0..row.count()).map(|at| row.value(at).to_value()).collect()))
+        }),
+    }
+}
+
+impl Seen {
+    fn of<T: Record>(record: &Stored<T>) -> Seen {
+        let columns = match stored_values(&**record) {
+            Ok(values) => Fragment { values, ..Fragment::default() },
+            Err(misfit) => Fragment::impossible(misfit),
+        };
+        Seen { key: record.key().number(), columns }
+    }
 }
