@@ -104,7 +104,7 @@ pub(crate) struct Attachment {
     pub(crate) file: PathBuf,
     /// Its number, its name, or the beginning of its hash; `velvet records FILE attachment` lists them
     pub(crate) attachment: String,
-    /// The file to write, which must not be there yet; what is in the attachment comes out as it is unless given
+    /// The file to write, which must not be there yet. Without it, what is in the attachment goes to a pipe or `>` as it is, and a terminal is told of it
     #[arg(long, value_name = "PATH")]
     pub(crate) to: Option<PathBuf>,
 }

@@ -33,10 +33,14 @@ pub(crate) fn err() -> Clean<AutoStream<Stderr>> {
     Clean::new(anstream::stderr())
 }
 
+/// Whether standard output goes to a person's eyes.
+pub(crate) fn is_looked_at() -> bool {
+    io::stdout().is_terminal() || std::env::var_os(WIDTH).is_some()
+}
+
 /// Standard output for programs: byte for byte, unless a person looks at it.
 pub(crate) fn data() -> Box<dyn Write> {
-    let is_seen = io::stdout().is_terminal() || std::env::var_os(WIDTH).is_some();
-    if is_seen { Box::new(Clean::new(io::stdout())) } else { Box::new(io::stdout()) }
+    if is_looked_at() { Box::new(Clean::new(io::stdout())) } else { Box::new(io::stdout()) }
 }
 
 /// Says on standard error why a command could not be done: on one line, or wrapped between words on a terminal.
@@ -65,10 +69,10 @@ fn width() -> Option<usize> {
 
 /// Runs `work`, and tells on a terminal how far it has come, only when it is long.
 pub(crate) fn told<R>(work: impl FnOnce() -> R) -> R {
-    let bar = ProgressBar::no_length();
     let style = |template| ProgressStyle::with_template(template).unwrap_or_else(|_| ProgressStyle::default_spinner());
     let (counting, part) =
         (style("{spinner} {msg}: {human_pos}"), style("{spinner} {msg}: {human_pos} of {human_len}"));
+    let bar = ProgressBar::no_length().with_style(style("{spinner}"));
     bar.enable_steady_tick(Duration::from_millis(200));
     let shown = bar.clone();
     let show = move |progress: &Progress| {

@@ -721,3 +721,29 @@ fn long_output_goes_through_the_pager_of_a_terminal() {
         assert!(shown.contains("lit_at"), "{pager}: {shown}");
     }
 }
+
+#[test]
+fn an_attachment_comes_out_byte_for_byte_and_on_a_screen_is_told_of() {
+    let folder = tempfile::tempdir().unwrap();
+    let to = folder.path().join("bowl.png");
+    let arguments = ["attachment", &newest(), "K-104.png"];
+    let said = succeeds(&[&arguments[..], &["--to", to.to_str().unwrap()]].concat());
+    assert!(
+        said.starts_with("Wrote attachment 4 K-104.png (image/png) to ") && said.contains("its hash is right"),
+        "{said}"
+    );
+    let written = fs::read(&to).unwrap();
+    assert!(written.starts_with(b"\x89PNG") && written.ends_with(b"IEND\xaeB`\x82"));
+    let piped = velvet(&arguments).output().unwrap();
+    assert!(piped.status.success() && piped.stdout == written);
+    let seen = on_a_terminal(&arguments, "");
+    assert!(
+        seen.contains("This is attachment 4 K-104.png (image/png), 36.3 KB; its hash is right: ")
+            && seen.contains("--to PATH"),
+        "{seen}"
+    );
+    let message = fails(&[&arguments[..], &["--to", to.to_str().unwrap()]].concat());
+    assert!(message.contains("bowl.png") && fs::read(&to).unwrap() == written, "{message}");
+    let message = fails(&["attachment", &newest(), "K-999.png"]);
+    assert!(message.contains("no attachment has that number, name or hash"), "{message}");
+}

@@ -8,7 +8,7 @@ use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
 use uuid::Uuid;
 use velvet_drawer::inspect::{Difference, Exchange, File, Limits, TrailOf, import};
-use velvet_drawer::{Drawer, Error, Position, Record, Schema, Trail};
+use velvet_drawer::{Choice, Drawer, Error, Position, Record, Schema, Trail};
 
 /// The last number on a mark, for each kind of ware.
 #[derive(Record, Clone, Debug, PartialEq)]
@@ -41,8 +41,22 @@ struct Seat {
     value: Option<String>,
 }
 
+#[derive(Choice, Clone, Debug, PartialEq)]
+enum Tint {
+    Plain,
+    #[choice(fallback)]
+    Unknown,
+}
+
+#[derive(Record, Clone, Debug, PartialEq)]
+#[record(named)]
+struct TintOf {
+    name: String,
+    value: Tint,
+}
+
 fn schema() -> Schema {
-    Schema::new("names").record::<LastMark>().record::<List>().record::<Seat>()
+    Schema::new("names").record::<TintOf>().record::<LastMark>().record::<List>().record::<Seat>()
 }
 
 fn memory() -> Drawer {
@@ -165,7 +179,7 @@ proptest! {
 #[test]
 fn what_is_the_same_is_not_written_and_numbers_are_given_once() {
     let (_folder, path) = folder();
-    let drawer = Drawer::options().trail(Trail::Before).open(&path, schema()).unwrap();
+    let drawer = Drawer::options().trail(Trail::Keys).open(&path, schema()).unwrap();
     let marks = drawer.named::<LastMark>();
     marks.set("bowl", 1).unwrap();
     let changes = || File::open(&path).unwrap().trail(&TrailOf::default()).unwrap().len();
@@ -232,6 +246,17 @@ fn a_value_of_another_type_is_an_error_that_names_it_and_never_another_value() {
     assert_eq!(marks.get("bowl").unwrap(), Some(1));
     marks.set("jug", 3).unwrap();
     assert_eq!(marks.get("jug").unwrap(), Some(3), "it can be put right");
+
+    // What only a newer app knows stays, unless another value is given.
+    let tints = drawer.named::<TintOf>();
+    tints.set("bowl", Tint::Plain).unwrap();
+    other_program(&path).execute_batch("UPDATE tint_of SET value = 'matt'").unwrap();
+    assert_eq!(tints.change("bowl", |tint| assert_eq!(*tint, Tint::Unknown)).unwrap(), Tint::Unknown);
+    let stored =
+        || other_program(&path).query_row("SELECT value FROM tint_of", [], |row| row.get::<_, String>(0)).unwrap();
+    assert_eq!(stored(), "matt");
+    tints.change("bowl", |tint| *tint = Tint::Plain).unwrap();
+    assert_eq!(stored(), "plain");
 
     let error = drawer.write(|tx| {
         tx.named::<LastMark>().set("bowl", 9)?;

@@ -194,6 +194,30 @@ fn each_account_has_settings_of_its_own() {
 }
 
 #[test]
+fn private_settings_are_as_by_default_in_a_copy_without_what_is_private() {
+    #[derive(Settings, Clone, Debug, PartialEq)]
+    #[settings(private)]
+    struct Account {
+        #[settings(default = 7)]
+        pin: u32,
+        name: String,
+    }
+    let (folder, path) = folder();
+    let schema = || Schema::new("bench").settings::<Account>();
+    let drawer = Drawer::open(&path, schema()).unwrap();
+    drawer.settings::<Account>().change(|a| (a.pin, a.name) = (4711, "Anna".into())).unwrap();
+    let copy = folder.path().join("copy.drawer");
+    drawer.copy_without_private_to(&copy).unwrap();
+    let bytes = std::fs::read(&copy).unwrap();
+    assert!(!["4711", "Anna"].iter().any(|said| bytes.windows(4).any(|at| at == said.as_bytes())));
+    let copy = Drawer::open(&copy, schema()).unwrap();
+    let account = copy.settings::<Account>();
+    assert_eq!((&*account.get().unwrap(), account.unreadable().unwrap().len()), (&Account::defaults(), 0));
+    account.change(|a| a.pin = 1).unwrap();
+    assert_eq!(account.get().unwrap().pin, 1);
+}
+
+#[test]
 fn memory_is_never_older_than_what_was_written() {
     let (_folder, path) = folder();
     let options = Drawer::options().others_noticed_within(Duration::ZERO);
@@ -221,6 +245,15 @@ fn memory_is_never_older_than_what_was_written() {
     assert_eq!(top(), 4);
     drawer.memory_is_low();
     assert_eq!(top(), 4);
+    let (_folder, path) = folder();
+    let alone = Drawer::open(&path, schema()).unwrap();
+    alone.settings::<Bench>().change(|b| b.top_celsius = 6).unwrap();
+    while !std::sync::Arc::ptr_eq(&alone.settings::<Bench>().get().unwrap(), &alone.settings::<Bench>().get().unwrap())
+    {
+    }
+    alone.going_to_background(Duration::from_secs(9)).unwrap();
+    other_program(&path).execute_batch("UPDATE bench SET value = '7'").unwrap();
+    assert_eq!(alone.settings::<Bench>().get().unwrap().top_celsius, 7, "others may write while the app rests");
     drawer
         .write(|tx| {
             tx.settings::<Bench>().change(|b| b.top_celsius = 5)?;

@@ -5,13 +5,25 @@ use super::{named, opened, size};
 use crate::args;
 use crate::failure::Failure;
 use crate::terminal;
-use std::io::{BufWriter, Write};
+use std::io::{self, BufWriter, Write};
 use velvet_core::show::escaped;
+use velvet_drawer::inspect::FoundAttachment;
 
 pub(crate) fn run(arguments: &args::Attachment) -> Result<(), Failure> {
     let file = opened(&arguments.file, false)?;
     let found = file.attachment(&arguments.attachment)?;
     let Some(to) = &arguments.to else {
+        // The bytes of a picture say nothing on a screen.
+        if terminal::is_looked_at() {
+            terminal::told(|| file.write_attachment(&found, &mut io::sink()))?;
+            let line = format!(
+                "This is {}, {}; its hash is right: {}. --to PATH writes it to a file, and a pipe takes it as it is.",
+                described(&found),
+                size(found.bytes),
+                escaped(&found.hash)
+            );
+            return Ok(writeln!(terminal::out(), "{}", terminal::wrapped(&line))?);
+        }
         let mut out = BufWriter::new(terminal::data());
         file.write_attachment(&found, &mut out)?;
         return Ok(out.flush()?);
@@ -22,13 +34,12 @@ pub(crate) fn run(arguments: &args::Attachment) -> Result<(), Failure> {
             Ok(found.bytes)
         })
     })?;
+    let line = format!("Wrote {} to {}, {}; its hash is right.", described(&found), named(to), size(found.bytes));
+    Ok(writeln!(terminal::out(), "{line}")?)
+}
+
+fn described(found: &FoundAttachment) -> String {
     let kind = if found.media_type.is_empty() { String::new() } else { format!(" ({})", escaped(&found.media_type)) };
     let name = if found.name.is_empty() { String::new() } else { format!(" {}", escaped(&found.name)) };
-    let line = format!(
-        "Wrote attachment {}{name}{kind} to {}, {}; its hash is right.",
-        found.key,
-        named(to),
-        size(found.bytes)
-    );
-    Ok(writeln!(terminal::out(), "{line}")?)
+    format!("attachment {}{name}{kind}", found.key)
 }

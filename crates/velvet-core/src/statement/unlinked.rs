@@ -23,34 +23,22 @@ pub(crate) fn create_unlinked(structure: &Structure, table: &Table) -> Vec<Strin
         return Vec::new();
     }
     let key = quoted(KEY_COLUMN);
-    let removals = |changed: bool| {
-        let removal = |(link, target): &(&str, &str)| {
-            let old = format!("old.{}", quoted(link));
-            let others = structure.links_to(target).map(|(table, column)| {
-                format!(
-                    " AND NOT EXISTS (SELECT 1 FROM {} WHERE {} = {old})",
-                    quoted(&table.name),
-                    quoted(&column.name)
-                )
-            });
-            let is_another = if changed { format!(" AND {old} IS NOT new.{}", quoted(link)) } else { String::new() };
-            format!("DELETE FROM {} WHERE {key} = {old}{is_another}{};", quoted(target), others.collect::<String>())
-        };
-        links.iter().map(removal).collect::<Vec<_>>().join(" ")
+    let removal = |(link, target): &(&str, &str)| {
+        let old = format!("old.{}", quoted(link));
+        let others = structure.links_to(target).map(|(table, column)| {
+            format!(" AND NOT EXISTS (SELECT 1 FROM {} WHERE {} = {old})", quoted(&table.name), quoted(&column.name))
+        });
+        format!("DELETE FROM {} WHERE {key} = {old}{};", quoted(target), others.collect::<String>())
     };
+    let removals = links.iter().map(removal).collect::<Vec<_>>().join(" ");
     let name = quoted(&table.name);
     let changed: Vec<String> = links.iter().map(|(link, _)| quoted(link)).collect();
     vec![
+        format!("CREATE TRIGGER {} AFTER DELETE ON {name} BEGIN {removals} END", trigger_name(&table.name, "delete")),
         format!(
-            "CREATE TRIGGER {} AFTER DELETE ON {name} BEGIN {} END",
-            trigger_name(&table.name, "delete"),
-            removals(false)
-        ),
-        format!(
-            "CREATE TRIGGER {} AFTER UPDATE OF {} ON {name} BEGIN {} END",
+            "CREATE TRIGGER {} AFTER UPDATE OF {} ON {name} BEGIN {removals} END",
             trigger_name(&table.name, "update"),
             changed.join(", "),
-            removals(true)
         ),
     ]
 }

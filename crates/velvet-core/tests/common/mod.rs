@@ -12,10 +12,13 @@ fn kinds() -> impl Strategy<Value = Kind> {
 }
 
 prop_compose! {
-    fn columns()(name in "[a-e]", kind in kinds(), optional: bool, default: bool, private: bool) -> ColumnDefinition {
+    fn columns()(
+        name in "[a-e]", kind in kinds(), optional: bool, default: bool, private: bool, unlinked: bool
+    ) -> ColumnDefinition {
+        let remove_unlinked = unlinked && matches!(kind, Kind::Link { .. });
         let on_delete = matches!(kind, Kind::Link { .. }).then_some(OnDelete::Remove);
         let default = (default && kind == Kind::I32).then(|| "7".to_owned());
-        ColumnDefinition { name, kind, optional, default, on_delete, private, remove_unlinked: false }
+        ColumnDefinition { name, kind, optional, default, on_delete, private, remove_unlinked }
     }
 }
 

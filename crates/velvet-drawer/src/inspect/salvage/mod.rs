@@ -224,8 +224,8 @@ impl Salvaging<'_> {
         self.find_astray(&mut tables)?;
         self.keep_last_numbers()?;
         self.finish(structure.as_ref(), &mut tables)?;
-        let (own, others): (Vec<_>, Vec<_>) =
-            tables.into_iter().partition(|t| is_ours && t.name.starts_with("velvet_"));
+        let is_own = |name: &str| is_ours && name.starts_with("velvet_");
+        let (own, others): (Vec<_>, Vec<_>) = tables.into_iter().partition(|t| is_own(&t.name));
         let lost = |t: &SavedTable| !t.report.is_whole();
         if own.iter().any(lost) {
             let names: Vec<&str> = own.iter().filter(|t| lost(t)).map(|t| t.name.as_str()).collect();
@@ -233,7 +233,7 @@ impl Salvaging<'_> {
         }
         for kind in ["view", "trigger"] {
             let left: Vec<&str> =
-                entries.iter().filter(|e| e.kind == kind && !is_made_anew(&e.name)).map(|e| e.name.as_str()).collect();
+                entries.iter().filter(|e| e.kind == kind && !is_own(&e.name)).map(|e| e.name.as_str()).collect();
             if !left.is_empty() {
                 self.report.lost.push(format!("not saved, because only data are: {kind} {}", left.join(", ")));
             }
@@ -459,10 +459,9 @@ impl Salvaging<'_> {
     }
 }
 
-/// What is made anew rather than saved: search indexes and triggers of our own.
+/// What is made anew rather than saved: search indexes.
 fn is_made_anew(name: &str) -> bool {
-    name == UNINDEXED
-        || ["velvet_search_", "velvet_changes_", "velvet_trail_"].iter().any(|prefix| name.starts_with(prefix))
+    name == UNINDEXED || name.starts_with("velvet_search_")
 }
 
 fn entry(row: &[Value]) -> Option<SchemaRow> {
