@@ -155,6 +155,23 @@ proptest! {
             let expected: Vec<_> = expected.into_iter().map(|pot| { let shots = photos_of(&pot); (pot, shots) }).collect();
             prop_assert_eq!(theirs, &expected);
         }
+
+        // The first few of each, also of itself, and with more.
+        let few = drawer.records::<Potter>().with(|p| (
+            p.linked_from::<Pot>(|pot| pot.by).sort_by(|pot| pot.grams.descending()).limit(u64::from(least))
+                .filter(|pot| pot.grams.at_least(1) | pot.grams.is_none())
+                .with(|pot| pot.linked_from::<Photo>(|ph| ph.pot).limit(1)),
+            p.linked_from::<Potter>(|pupil| pupil.teacher).limit(2),
+        )).collect().unwrap();
+        for (p, (theirs, pupils)) in &few {
+            let mut expected: Vec<_> = pots_of(p).into_iter().filter(|pot| pot.grams != Some(0)).collect();
+            expected.sort_by_key(|pot| std::cmp::Reverse((pot.grams, pot.key())));
+            let first = |pot: Stored<Pot>| { let shots = photos_of(&pot); (pot, shots.into_iter().take(1).collect()) };
+            let expected: Vec<(_, Vec<_>)> = expected.into_iter().take(least as usize).map(first).collect();
+            prop_assert_eq!(theirs, &expected);
+            let expected = potters.iter().filter(|q| q.teacher == Some(p.key())).take(2).cloned().collect::<Vec<_>>();
+            prop_assert_eq!(pupils, &expected);
+        }
     }
 }
 

@@ -16,6 +16,12 @@ struct Glaze {
     cone: u32,
 }
 
+#[derive(Record, Clone, Debug, PartialEq)]
+struct Tile {
+    glaze: Key<Glaze>,
+    celsius: u32,
+}
+
 fn schema() -> Schema {
     Schema::new("glazes").record::<Glaze>()
 }
@@ -193,6 +199,43 @@ fn the_best_come_first_and_say_what_matched() {
     assert_eq!(drawer.read(|view| view.records::<Glaze>().search("thin").count()).unwrap(), 1);
     let explained = all().search("ten").explain().unwrap();
     assert!(explained.steps.iter().any(|s| s.contains("VIRTUAL TABLE INDEX")), "{explained}");
+}
+
+#[test]
+fn what_belongs_to_the_records_that_are_found_comes_with_them() {
+    let (_folder, path) = folder();
+    let drawer = Drawer::open(&path, schema().record::<Tile>()).unwrap();
+    let glazes = [glaze("Ash over tenmoku", "runs"), glaze("Tenmoku", "dark"), glaze("Shino", "")];
+    let glazes: Vec<Key<Glaze>> = drawer.insert_all(glazes).unwrap().iter().map(|g| g.key()).collect();
+    let tiles = [(1, 1220), (0, 1240), (1, 1280), (2, 1300), (1, 1260)];
+    drawer.insert_all(tiles.map(|(n, celsius)| Tile { glaze: glazes[n], celsius })).unwrap();
+    // The index is told of this first.
+    other_program(&path).execute("UPDATE glaze SET notes = 'tenmoku' WHERE name = 'Shino'", []).unwrap();
+    let search = |typed: &str| {
+        drawer.records::<Glaze>().search(typed).with(|g| {
+            (
+                g.linked_from::<Tile>(|t| t.glaze).sort_by(|t| t.celsius.descending()).limit(2),
+                g.linked_from::<Tile>(|t| t.glaze).count(),
+            )
+        })
+    };
+    let found = search("tenm").collect().unwrap();
+    let in_words = found.iter().map(|(hit, (tiles, all))| {
+        (hit.name.as_str(), hit.marked().to_string(), tiles.iter().map(|t| t.celsius).collect::<Vec<_>>(), *all)
+    });
+    assert_eq!(
+        in_words.collect::<Vec<_>>(),
+        [
+            ("Tenmoku", "[Tenmoku]".to_owned(), vec![1280, 1260], 3),
+            ("Ash over tenmoku", "Ash over [tenmoku]".to_owned(), vec![1240], 1),
+            ("Shino", "[tenmoku]".to_owned(), vec![1300], 1),
+        ]
+    );
+    assert_eq!(search("tenm").first().unwrap().as_ref(), found.first());
+    assert!(search("raku").collect().unwrap().is_empty() && search("").first().unwrap().is_none());
+    let in_view =
+        drawer.read(|v| v.records::<Glaze>().search("shino").with(|g| g.linked_from::<Tile>(|t| t.glaze)).first());
+    assert_eq!(in_view.unwrap().unwrap().1.len(), 1);
 }
 
 #[test]

@@ -90,11 +90,12 @@ impl<D: Record, T: Record, C: Links<To = T>, F: FnOnce(D::Columns) -> Column<D, 
     }
 }
 
-/// The records of `D` that link to a `T`: its dependants. All of them, unless filtered.
-pub struct LinkedFrom<T, D> {
+/// The records of `D` that link to a `T`: its dependants. All of them, unless filtered, or `LIMITED` to the first ones.
+pub struct LinkedFrom<T, D, const LIMITED: bool = false> {
     link: Named,
     condition: Option<Condition<D>>,
     sorting: OrderBy,
+    limit: Option<u64>,
     of: PhantomData<fn() -> T>,
 }
 
@@ -102,30 +103,14 @@ impl<T: Record, D: Record> LinkedFrom<T, D> {
     /// All that link by a column.
     #[doc(hidden)]
     pub fn by(link: impl LinkOf<D, T>) -> LinkedFrom<T, D> {
-        LinkedFrom { link: link.column(), condition: None, sorting: OrderBy::default(), of: PhantomData }
+        LinkedFrom { link: link.column(), condition: None, sorting: OrderBy::default(), limit: None, of: PhantomData }
     }
 
-    /// Keeps those that satisfy the condition. Several filters must all be satisfied.
+    /// Loads at most so many for each record, the first in their order: `.sort_by(|p| p.taken_at.descending()).limit(3)`.
     #[must_use]
-    pub fn filter(mut self, condition: impl FnOnce(D::Columns) -> Condition<D>) -> Self {
-        let condition = condition(D::columns());
-        self.condition = Some(match self.condition {
-            Some(before) => before & condition,
-            None => condition,
-        });
-        self
-    }
-
-    /// Sorts them, where they are loaded; another call adds an order that counts among equals.
-    #[must_use]
-    pub fn sort_by<O: Orders<D>>(mut self, order: impl FnOnce(D::Columns) -> O) -> Self {
-        order(D::columns()).each(&mut |order| self.sorting.then(order));
-        self
-    }
-
-    /// The dependants, and what is linked with each of them.
-    pub fn with<F>(self, more: impl FnOnce(D::Columns) -> F) -> Nested<LinkedFrom<T, D>, F> {
-        Nested { link: self, more: more(D::columns()) }
+    pub fn limit(self, at_most: u64) -> LinkedFrom<T, D, true> {
+        let LinkedFrom { link, condition, sorting, .. } = self;
+        LinkedFrom { link, condition, sorting, limit: Some(at_most), of: PhantomData }
     }
 
     /// Whether there is any.
@@ -153,11 +138,36 @@ impl<T: Record, D: Record> LinkedFrom<T, D> {
             None => reached.then(")"),
         }
     }
+}
 
-    /// The column that links, the condition, and the order.
+impl<T: Record, D: Record, const LIMITED: bool> LinkedFrom<T, D, LIMITED> {
+    /// Keeps those that satisfy the condition. Several filters must all be satisfied.
+    #[must_use]
+    pub fn filter(mut self, condition: impl FnOnce(D::Columns) -> Condition<D>) -> Self {
+        let condition = condition(D::columns());
+        self.condition = Some(match self.condition {
+            Some(before) => before & condition,
+            None => condition,
+        });
+        self
+    }
+
+    /// Sorts them, where they are loaded; another call adds an order that counts among equals.
+    #[must_use]
+    pub fn sort_by<O: Orders<D>>(mut self, order: impl FnOnce(D::Columns) -> O) -> Self {
+        order(D::columns()).each(&mut |order| self.sorting.then(order));
+        self
+    }
+
+    /// The dependants, and what is linked with each of them.
+    pub fn with<F>(self, more: impl FnOnce(D::Columns) -> F) -> Nested<Self, F> {
+        Nested { link: self, more: more(D::columns()) }
+    }
+
+    /// The column that links, the condition, the order, and how many there may be for each record.
     #[doc(hidden)]
-    pub fn into_parts(self) -> (Fragment, Option<Fragment>, OrderBy) {
-        (self.link.write(), self.condition.map(Condition::into_fragment), self.sorting)
+    pub fn into_parts(self) -> (Fragment, Option<Fragment>, OrderBy, Option<u64>) {
+        (self.link.write(), self.condition.map(Condition::into_fragment), self.sorting, self.limit)
     }
 }
 

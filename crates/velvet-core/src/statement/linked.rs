@@ -18,15 +18,29 @@ pub fn by_keys<T: Record>(keys: String) -> Fragment {
     select::<T>().then(FROM_LIST).then(&format!("{table} ON {key} = velvet_list.value")).bind(keys)
 }
 
-/// Reads the records of `T` whose `link` is in a list, those that satisfy the condition, in order.
-pub fn by_links<T: Record>(link: Fragment, condition: Option<Fragment>, sorting: OrderBy, keys: String) -> Fragment {
+/// Reads the records of `T` whose `link` is in a list, those that satisfy the condition, in order; for each place in the list at most
+/// so many.
+pub fn by_links<T: Record>(
+    link: Fragment,
+    condition: Option<Fragment>,
+    sorting: OrderBy,
+    limit: Option<u64>,
+    keys: String,
+) -> Fragment {
     let table = quoted(T::TABLE);
-    let mut out = select::<T>().then(FROM_LIST).then(&table).then(" ON ").bind(keys);
-    out = out.and(link).then(" = velvet_list.value");
+    let key = format!("{table}.{}", quoted(KEY_COLUMN));
+    let order = sorting.write(&key);
+    let mut of_place = link.then(" = velvet_list.value");
     if let Some(condition) = condition {
-        out = out.then(" WHERE ").and(condition);
+        of_place = of_place.then(" AND (").and(condition).then(")");
     }
-    out.then(" ORDER BY ").and(sorting.write(&format!("{table}.{}", quoted(KEY_COLUMN))))
+    if let Some(limit) = limit {
+        let first = Fragment::text(format!("{key} IN (SELECT {key} FROM {table} WHERE ")).and(of_place);
+        let limit = i64::try_from(limit).unwrap_or(i64::MAX);
+        of_place = first.then(" ORDER BY ").and(order.clone()).then(&format!(" LIMIT {limit})"));
+    }
+    let out = select::<T>().then(FROM_LIST).then(&table).then(" ON ").bind(keys);
+    out.and(of_place).then(" ORDER BY ").and(order)
 }
 
 /// Reads a computed value of each record of `T` whose key is in a list.

@@ -1,7 +1,7 @@
 //! Finding records by words.
 
 use super::{Explained, Records, of, stored};
-use crate::drawer::{Access, Alone};
+use crate::drawer::{Access, Alone, Scope};
 use crate::engine::Row;
 use crate::error::Error;
 use crate::live::{ByRow, Live, LiveRows, Show};
@@ -36,6 +36,14 @@ impl<T> Hit<T> {
     /// The stored record.
     pub fn into_stored(self) -> Stored<T> {
         self.stored
+    }
+
+    pub(super) fn into_parts(self) -> (Stored<T>, Marked) {
+        (self.stored, self.marked)
+    }
+
+    pub(super) fn from_parts((stored, marked): (Stored<T>, Marked)) -> Hit<T> {
+        Hit { stored, marked }
     }
 }
 
@@ -129,13 +137,28 @@ impl<T: Searchable, A: Access> Search<T, A> {
         )
     }
 
+    /// Only the best of them.
+    pub(super) fn only_first(mut self) -> Self {
+        self.records = self.records.only_first();
+        self
+    }
+
+    /// Runs `work` in one consistent state of the file, with the same search there.
+    pub(super) fn in_one_state<R>(
+        self,
+        work: impl FnOnce(Scope<'_>, Search<T, Scope<'_>>) -> Result<R, Error>,
+    ) -> Result<R, Error> {
+        let Search { records, sought } = self;
+        records.at.search_index_is_told()?;
+        records.in_one_state(|scope, records| work(scope, Search { records, sought }))
+    }
+
     /// The best of them, or nothing when there is none.
     ///
     /// # Errors
     /// As [`Records::collect`].
-    pub fn first(mut self) -> Result<Option<Hit<T>>, Error> {
-        self.records = self.records.only_first();
-        Ok(self.collect()?.pop())
+    pub fn first(self) -> Result<Option<Hit<T>>, Error> {
+        Ok(self.only_first().collect()?.pop())
     }
 
     /// How many there are.

@@ -1,23 +1,23 @@
 //! Records with what they link to and what links to them, in a fixed number of statements.
 
-use super::{Records, reading, stored, unreadable};
-use crate::drawer::{Access, Alone, Scope};
+use super::{Hit, Records, Search, reading, stored, unreadable};
+use crate::drawer::{Access, Scope};
 use crate::engine::{Row, Rows};
 use crate::error::{Cause, Doing, Error};
 use velvet_core::column::Named;
 use velvet_core::exchange::key_list;
 use velvet_core::record::stored_value_at;
 use velvet_core::statement::linked;
-use velvet_core::{Column, ColumnType, Computed, Key, LinkedFrom, Links, Nested, Record, Stored, Value};
+use velvet_core::{Column, ColumnType, Computed, Key, LinkedFrom, Links, Nested, Record, Searchable, Stored, Value};
 
-/// A selection of records, each with what belongs to it.
+/// A selection of records, or a search, each with what belongs to it.
 #[must_use = "a selection reads nothing until it is collected"]
-pub struct With<T, F, A = Alone> {
-    records: Records<T, A>,
+pub struct With<S, F> {
+    selection: S,
     follow: F,
 }
 
-/// What can be loaded with records: a link (`p.glaze`), dependants (`p.linked_from::<Photo>(|ph| ph.piece)`), each of them
+/// What can be loaded with records: a link (`p.glaze`), dependants (`p.linked_from::<Photo>(|ph| ph.piece)`, also the first few of each, by `.limit(3)`), each of them
 /// with more (`.with(…)`), a computed value, or a tuple of these. Each is one statement, however many records there are.
 pub trait Follow<T> {
     /// What comes with each record.
@@ -63,20 +63,52 @@ impl<T: Record, A: Access> Records<T, A> {
     /// assert_eq!(glazes[0].1[0].mark, "K-1");
     /// # Ok::<(), velvet_drawer::Error>(())
     /// ```
-    pub fn with<F: Follow<T>>(self, follow: impl FnOnce(T::Columns) -> F) -> With<T, F, A> {
-        With { records: self, follow: follow(T::columns()) }
+    pub fn with<F: Follow<T>>(self, follow: impl FnOnce(T::Columns) -> F) -> With<Self, F> {
+        With { selection: self, follow: follow(T::columns()) }
     }
 }
 
-impl<T: Record, F: Follow<T>, A: Access> With<T, F, A> {
+impl<T: Searchable, A: Access> Search<T, A> {
+    /// Loads what belongs to each record that is found with it; see [`Records::with`].
+    pub fn with<F: Follow<T>>(self, follow: impl FnOnce(T::Columns) -> F) -> With<Self, F> {
+        With { selection: self, follow: follow(T::columns()) }
+    }
+}
+
+impl<T: Searchable, F: Follow<T>, A: Access> With<Search<T, A>, F> {
+    /// Each record that was found, and what belongs to it.
+    ///
+    /// # Errors
+    /// As [`Search::collect`], and as where it is loaded with a selection.
+    pub fn collect(self) -> Result<Vec<(Hit<T>, F::Output)>, Error> {
+        let With { selection, follow } = self;
+        selection.in_one_state(|scope, search| {
+            let (records, marked): (Vec<_>, Vec<_>) = search.collect()?.into_iter().map(Hit::into_parts).unzip();
+            let more = follow.load(Of { scope, records: &records })?;
+            let hits = records.into_iter().zip(marked).map(Hit::from_parts);
+            Ok(hits.zip(more).collect())
+        })
+    }
+
+    /// The best of them and what belongs to it, or nothing when there is none.
+    ///
+    /// # Errors
+    /// As for all of them.
+    pub fn first(mut self) -> Result<Option<(Hit<T>, F::Output)>, Error> {
+        self.selection = self.selection.only_first();
+        Ok(self.collect()?.pop())
+    }
+}
+
+impl<T: Record, F: Follow<T>, A: Access> With<Records<T, A>, F> {
     /// Each record and what belongs to it.
     ///
     /// # Errors
     /// As [`Records::collect`], and when a link leads nowhere ([`Error::is_broken_link`]), which another program may have
     /// brought about.
     pub fn collect(self) -> Result<Vec<(Stored<T>, F::Output)>, Error> {
-        let With { records, follow } = self;
-        records.in_one_state(|scope, records| {
+        let With { selection, follow } = self;
+        selection.in_one_state(|scope, records| {
             let records: Vec<Stored<T>> = records.collect()?;
             let more = follow.load(Of { scope, records: &records })?;
             Ok(records.into_iter().zip(more).collect())
@@ -88,7 +120,7 @@ impl<T: Record, F: Follow<T>, A: Access> With<T, F, A> {
     /// # Errors
     /// As [`With::collect`].
     pub fn first(mut self) -> Result<Option<(Stored<T>, F::Output)>, Error> {
-        self.records = self.records.only_first();
+        self.selection = self.selection.only_first();
         Ok(self.collect()?.pop())
     }
 }
@@ -178,7 +210,7 @@ impl<U: Record, F: Follow<U>> NestedLink<F> for Option<Key<U>> {
     }
 }
 
-impl<T: Record, D: Record> Follow<T> for LinkedFrom<T, D> {
+impl<T: Record, D: Record, const LIMITED: bool> Follow<T> for LinkedFrom<T, D, LIMITED> {
     type Output = Vec<Stored<D>>;
 
     fn load(self, of: Of<'_, '_, T>) -> Result<Vec<Vec<Stored<D>>>, Error> {
@@ -192,7 +224,7 @@ impl<T: Record, D: Record> Follow<T> for LinkedFrom<T, D> {
     }
 }
 
-impl<T: Record, D: Record, F: Follow<D>> Follow<T> for Nested<LinkedFrom<T, D>, F> {
+impl<T: Record, D: Record, F: Follow<D>, const LIMITED: bool> Follow<T> for Nested<LinkedFrom<T, D, LIMITED>, F> {
     type Output = Vec<(Stored<D>, F::Output)>;
 
     fn load(self, of: Of<'_, '_, T>) -> Result<Vec<Self::Output>, Error> {
@@ -301,15 +333,15 @@ fn linked_records<T: Record, U: Record>(
 }
 
 /// Hands each record that links to one of these to `take`, with the place of that one.
-fn dependants<T: Record, D: Record>(
+fn dependants<T: Record, D: Record, const LIMITED: bool>(
     of: Of<'_, '_, T>,
-    from: LinkedFrom<T, D>,
+    from: LinkedFrom<T, D, LIMITED>,
     mut take: impl FnMut(usize, Stored<D>),
 ) -> Result<(), Error> {
-    let (link, condition, sorting) = from.into_parts();
+    let (link, condition, sorting, limit) = from.into_parts();
     of.scope.doing(reading::<D>, || Ok(of.scope.connection.add_collations(sorting.collations())?))?;
     let keys = key_list(of.records.iter().map(|r| Some(r.key().number())));
-    of.scope.ask::<D, ()>(linked::by_links::<D>(link, condition, sorting, keys), |_, rows| {
+    of.scope.ask::<D, ()>(linked::by_links::<D>(link, condition, sorting, limit, keys), |_, rows| {
         each(rows, D::COLUMNS.len() + 1, |place, row| {
             take(place, stored(row)?);
             Ok(())
