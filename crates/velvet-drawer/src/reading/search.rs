@@ -149,7 +149,6 @@ impl<T: Searchable, A: Access> Search<T, A> {
         work: impl FnOnce(Scope<'_>, Search<T, Scope<'_>>) -> Result<R, Error>,
     ) -> Result<R, Error> {
         let Search { records, sought } = self;
-        records.at.search_index_is_told()?;
         records.in_one_state(|scope, records| work(scope, Search { records, sought }))
     }
 
