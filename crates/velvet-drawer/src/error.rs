@@ -159,7 +159,7 @@ impl Error {
     ///
     /// ```
     /// # use velvet_drawer::{Drawer, Error, Record, Schema};
-    /// # #[derive(Record)] struct Glaze { name: String }
+    /// # #[derive(Debug, Record)] struct Glaze { name: String }
     /// #[derive(Debug, PartialEq)]
     /// enum Refused { NoCobaltLeft }
     ///

@@ -59,8 +59,8 @@ pub use opening::{KeptCopy, KeptFor, Options};
 pub use outside::DanglingFile;
 pub use progress::Progress;
 pub use reading::{
-    Explained, Follow, Gather, Going, Groups, Hit, LinkedTo, NestedLink, Only, Readable, Records, Search, Stream, View,
-    With,
+    Explained, Follow, Gather, Going, Groups, Hit, LinkedTo, NestedLink, Only, OnlyFound, Readable, Records, Search,
+    Stream, View, With,
 };
 pub use schema::{CodeRow, Schema, Upgrade};
 pub use settings::SettingsOf;

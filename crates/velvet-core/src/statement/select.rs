@@ -163,13 +163,19 @@ impl Select {
     }
 
     /// The statement that reads those of the selected records that match an expression of their search index: best first,
-    /// unless there is an order, or `ranked` says that how well they match says nothing.
-    pub fn hits<T: Record>(mut self, expression: String, ranked: bool) -> Fragment {
-        let table = quoted(T::TABLE);
+    /// unless there is an order, or `ranked` says that how well they match says nothing. Of each the key and all columns, or those that
+    /// are picked.
+    pub fn hits<T: Record>(mut self, expression: String, ranked: bool, picked: Option<Vec<Picked>>) -> Fragment {
         let index = quoted(&search_index(T::TABLE));
-        let names = std::iter::once(KEY_COLUMN).chain(T::COLUMNS.iter().copied());
-        let columns: Vec<String> = names.map(|name| format!("{table}.{}", quoted(name))).collect();
-        let mut out = Fragment::text(format!("SELECT {}", columns.join(", ")));
+        let mut out = Fragment::text("SELECT ");
+        if let Some(picked) = picked {
+            push_list(&mut out, picked);
+        } else {
+            let table = quoted(T::TABLE);
+            let names = std::iter::once(KEY_COLUMN).chain(T::COLUMNS.iter().copied());
+            let columns: Vec<String> = names.map(|name| format!("{table}.{}", quoted(name))).collect();
+            out.text.push_str(&columns.join(", "));
+        }
         self.push_matching::<T>(&mut out, expression);
         if self.sorting.is_empty() {
             out.text.push_str(&format!(" ORDER BY {index}.{}", if ranked { "rank" } else { "rowid" }));

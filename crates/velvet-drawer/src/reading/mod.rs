@@ -24,7 +24,7 @@ pub use groups::Groups;
 pub use only::Only;
 pub use readable::Readable;
 pub use records::Records;
-pub use search::{Hit, Search};
+pub use search::{Hit, OnlyFound, Search};
 pub use stream::Stream;
 pub use view::View;
 pub use with::{Follow, LinkedTo, NestedLink, With};

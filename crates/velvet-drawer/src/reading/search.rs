@@ -1,23 +1,33 @@
 //! Finding records by words.
 
+use super::only::{picked, read};
 use super::{Explained, Records, of, stored};
 use crate::drawer::{Access, Alone, Scope};
 use crate::engine::Row;
 use crate::error::Error;
 use crate::live::{ByRow, Live, LiveRows, Show};
 use std::fmt;
+use std::marker::PhantomData;
 use std::ops::Deref;
-use velvet_core::Marked;
+use velvet_core::excerpt::PickOf;
 use velvet_core::list::List;
 use velvet_core::search::Sought;
 use velvet_core::statement::Followed;
-use velvet_core::{Fragment, Record, Searchable, Stored, Value};
+use velvet_core::{ExcerptOf, Fragment, Marked, Pick, Picked, Record, Searchable, Stored, Value};
 
 /// The records of a selection that have words.
 #[must_use = "a search reads nothing until it is collected"]
 pub struct Search<T, A = Alone> {
     records: Records<T, A>,
     sought: Sought,
+}
+
+/// Some columns of the records that a search finds.
+#[must_use = "a search reads nothing until it is collected"]
+pub struct OnlyFound<T, P, A = Alone> {
+    search: Search<T, A>,
+    columns: Vec<Picked>,
+    of: PhantomData<fn() -> P>,
 }
 
 /// A record that was found; by deref, the stored record.
@@ -125,7 +135,7 @@ impl<T: Searchable, A: Access> Search<T, A> {
         records.at.search_index_is_told()?;
         let places = places::<T>();
         records.run(
-            |select| select.hits::<T>(expression, !sought.is_hardly_anything()),
+            |select| select.hits::<T>(expression, !sought.is_hardly_anything(), None),
             |_, rows| {
                 let mut all = Vec::new();
                 rows.each(|row| {
@@ -160,6 +170,26 @@ impl<T: Searchable, A: Access> Search<T, A> {
         Ok(self.only_first().collect()?.pop())
     }
 
+    /// Reads only these columns of what is found; see [`Records::only`].
+    ///
+    /// ```
+    /// # use velvet_drawer::{Drawer, Record, Schema};
+    /// # #[derive(Record)] struct Glaze { #[record(own_key, searchable)] name: String, cone: u32 }
+    /// # let drawer = Drawer::in_memory(Schema::new("kilnbook").record::<Glaze>())?;
+    /// drawer.insert(Glaze { name: "Cobalt blue".into(), cone: 9 })?;
+    /// let cones: Vec<u32> = drawer.records::<Glaze>().search("blue").only(|g| g.cone).collect()?;
+    /// assert_eq!(cones, [9]);
+    /// # Ok::<(), velvet_drawer::Error>(())
+    /// ```
+    pub fn only<P: Pick<T>>(self, pick: impl FnOnce(T::Columns) -> P) -> OnlyFound<T, P, A> {
+        OnlyFound { search: self, columns: picked(pick(T::columns())), of: PhantomData }
+    }
+
+    /// Reads only the columns of an excerpt of what is found, as that type; see [`Records::only_as`].
+    pub fn only_as<X: ExcerptOf<T>>(self) -> OnlyFound<T, PickOf<X>, A> {
+        self.only(|_| PickOf::default())
+    }
+
     /// How many there are.
     ///
     /// # Errors
@@ -181,7 +211,40 @@ impl<T: Searchable, A: Access> Search<T, A> {
     pub fn explain(self) -> Result<Explained, Error> {
         let Search { records, sought } = self;
         let ranked = !sought.is_hardly_anything();
-        records.explain_as(|select| select.hits::<T>(sought.expression().unwrap_or_default(), ranked))
+        records.explain_as(|select| select.hits::<T>(sought.expression().unwrap_or_default(), ranked, None))
+    }
+}
+
+impl<T: Searchable, P: Pick<T>, A: Access> OnlyFound<T, P, A> {
+    /// The values, in the order of the search.
+    ///
+    /// # Errors
+    /// As [`Records::collect`].
+    pub fn collect(self) -> Result<Vec<P::Output>, Error> {
+        let OnlyFound { search: Search { records, sought }, columns, .. } = self;
+        let Some(expression) = sought.expression() else { return Ok(Vec::new()) };
+        records.at.search_index_is_told()?;
+        let positions: Vec<Option<usize>> = columns.iter().map(|c| c.position).collect();
+        records.run(
+            |select| select.hits::<T>(expression, !sought.is_hardly_anything(), Some(columns)),
+            |_, rows| {
+                let mut all = Vec::new();
+                rows.each(|row| {
+                    all.push(read::<T, T, P>(row, 0, &positions)?);
+                    Ok::<_, Error>(())
+                })?;
+                Ok(all)
+            },
+        )
+    }
+
+    /// The values of the best of them, or nothing when there is none.
+    ///
+    /// # Errors
+    /// As [`Records::collect`].
+    pub fn first(mut self) -> Result<Option<P::Output>, Error> {
+        self.search = self.search.only_first();
+        Ok(self.collect()?.pop())
     }
 }
 
@@ -196,7 +259,7 @@ impl<T: Searchable + Send + Sync> Search<T> {
         let collations = select.sorting.collations().cloned().collect();
         let ranked = !sought.is_hardly_anything();
         let hits = match sought.expression() {
-            Some(expression) => select.hits::<T>(expression, ranked),
+            Some(expression) => select.hits::<T>(expression, ranked, None),
             None => Fragment::text("SELECT 0 WHERE FALSE"),
         };
         let whole = Followed::whole(hits, 1 + T::COLUMNS.len(), collations);
