@@ -450,6 +450,48 @@ fn a_damaged_or_missing_part_is_found_and_named() {
 }
 
 #[test]
+fn what_a_made_up_file_says_of_contents_ends_in_errors_and_takes_nothing_else_along() {
+    let (_folder, path) = folder();
+    let contents = filled(&path);
+    let photo_of = |drawer: &Drawer, mark: &str| drawer.get_by_own_key::<Pot>(mark).unwrap().unwrap().photo.unwrap();
+    let first = { photo_of(&Drawer::open(&path, schema()).unwrap(), "K-1") };
+    let content: i64 = other_program(&path)
+        .query_row("SELECT content FROM attachment WHERE key = ?1", [first.number()], |row| row.get(0))
+        .unwrap();
+    // The last would come round to the content that is there.
+    for made_up in [i64::MAX, i64::MIN, -1, 0, (1 << 43) - 1, content + (1 << 44)] {
+        let other = other_program(&path);
+        other
+            .execute(
+                "INSERT INTO attachment (name, media_type, bytes, hash, content) VALUES ('made up', '', ?1, 'none', ?2)",
+                [i64::MAX, made_up],
+            )
+            .unwrap();
+        let key: i64 = other.last_insert_rowid();
+        other
+            .execute_batch(
+                "INSERT OR REPLACE INTO attachment_part (key, content, number, bytes) VALUES (9223372036854775807, 9, 0, x'00'), (-1, 9, 0, x'00');
+                 INSERT OR REPLACE INTO velvet_about VALUES ('storing attachment 9', '1 1')",
+            )
+            .unwrap();
+        drop(other);
+        let file = File::open(&path).unwrap();
+        let found = file.attachment(&key.to_string()).unwrap();
+        assert!(file.write_attachment(&found, &mut io::sink()).unwrap_err().is_damaged(), "{made_up}");
+        let said: Vec<String> = file.check().unwrap().problems.iter().map(|p| p.what.clone()).collect();
+        assert!(said.iter().any(|what| what.contains(&format!("attachment {key}"))), "{made_up}: {said:?}");
+        drop(file);
+        let drawer = Drawer::open(&path, schema()).unwrap();
+        let key = Key::<Attachment>::from_number(key);
+        assert!(drawer.attachments().bytes(key).unwrap_err().is_damaged(), "{made_up}");
+        assert!(drawer.attachments().open(key).unwrap().read(&mut [0; 9]).is_err(), "{made_up}");
+        assert!(drawer.remove(key).unwrap(), "{made_up}");
+        drawer.attachments().add(&vec![7; 5 * PART][..]).run().unwrap();
+        assert!(drawer.attachments().bytes(first).unwrap() == contents[1], "{made_up} took it along");
+    }
+}
+
+#[test]
 fn a_large_one_leaves_memory_and_the_log_small_and_lets_others_write() {
     let (_folder, path) = folder();
     let drawer = Drawer::options().relaxed().open(&path, schema()).unwrap();

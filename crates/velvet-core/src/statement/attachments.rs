@@ -19,6 +19,11 @@ pub fn part_key(content: i64, number: u64) -> Option<i64> {
     first.checked_add(number)
 }
 
+/// The keys of the first and the last part that a content may have; nothing where there can be no such content.
+pub fn part_keys(content: i64) -> Option<[i64; 2]> {
+    Some([part_key(content, 0)?, part_key(content, (1 << PARTS) - 1)?])
+}
+
 /// Inserts a part: its key, its content, its number, its bytes.
 pub const INSERT_PART: &str = "INSERT INTO attachment_part (key, content, number, bytes) VALUES (?1, ?2, ?3, ?4)";
 
@@ -39,10 +44,10 @@ pub const REMOVE_PARTS: &str =
 /// Reads the content of an attachment with a hash.
 pub const CONTENT_WITH_HASH: &str = "SELECT content FROM attachment WHERE hash = ?1 LIMIT 1";
 
-/// Reads the contents that have parts and no attachment.
+/// Reads the contents that have parts and no attachment. Behind the greatest there can be, it must not begin again.
 pub const CONTENTS_OF_NONE: &str = "WITH RECURSIVE stored (nr) AS (\
      SELECT (SELECT min(key) >> 20 FROM attachment_part) UNION ALL \
-     SELECT (SELECT min(key) >> 20 FROM attachment_part WHERE key >= (nr + 1) << 20) FROM stored WHERE nr IS NOT NULL) \
+     SELECT (SELECT min(key) >> 20 FROM attachment_part WHERE key >= (nr + 1) << 20) FROM stored WHERE nr < (1 << 43) - 1) \
      SELECT nr FROM stored WHERE nr IS NOT NULL AND NOT EXISTS (SELECT 1 FROM attachment WHERE attachment.content = nr)";
 
 const _: () = assert!(PARTS == 20, "the statements above say it too");
@@ -57,7 +62,7 @@ pub(crate) fn create_attachments(structure: &Structure, table: &Table) -> Vec<St
     let key = quoted(KEY_COLUMN);
     vec![format!(
         "CREATE TRIGGER {TRIGGER} AFTER DELETE ON {ATTACHMENT} BEGIN DELETE FROM {ATTACHMENT_PART} WHERE {key} >= old.content << {PARTS} \
-         AND {key} < (old.content + 1) << {PARTS} AND NOT EXISTS (SELECT 1 FROM {ATTACHMENT} WHERE content = old.content); END"
+         AND {key} < (old.content + 1) << {PARTS} AND content = old.content AND NOT EXISTS (SELECT 1 FROM {ATTACHMENT} WHERE content = old.content); END"
     )]
 }
 

@@ -12,7 +12,7 @@ mod unlinked;
 
 pub use attachments::{
     CONTENT_WITH_HASH, CONTENTS_OF_NONE, GET_PART, INSERT_ATTACHMENT, INSERT_PART, PART, PARTS_BETWEEN, REMOVE_PARTS,
-    part_key,
+    part_key, part_keys,
 };
 pub(crate) use attachments::{create_attachments, drop_attachments};
 pub(crate) use create::column_definition;

@@ -6,7 +6,7 @@ use crate::engine::{Connection, Fault};
 use crate::error::Error;
 use crate::running;
 use std::process;
-use velvet_core::statement::{CONTENTS_OF_NONE, REMOVE_PARTS, part_key};
+use velvet_core::statement::{CONTENTS_OF_NONE, REMOVE_PARTS, part_keys};
 
 /// How many parts are removed in one transaction.
 const PARTS_AT_ONCE: i64 = 32;
@@ -52,12 +52,9 @@ impl Scope<'_, Writes> {
                     if self.is_being_stored(content)? {
                         continue;
                     }
-                    let (Some(first), Some(beyond)) = (part_key(content, 0), part_key(content + 1, 0)) else {
-                        continue;
-                    };
+                    let Some([first, last]) = part_keys(content) else { continue };
                     let most = PARTS_AT_ONCE.min(i64::try_from(at_most).unwrap_or(i64::MAX));
-                    let removed =
-                        self.connection.execute(REMOVE_PARTS, [first.into(), (beyond - 1).into(), most.into()])?;
+                    let removed = self.connection.execute(REMOVE_PARTS, [first.into(), last.into(), most.into()])?;
                     if removed > 0 {
                         return Ok(removed);
                     }

@@ -9,7 +9,7 @@ use crate::progress;
 use std::fs;
 use std::io;
 use std::path::Path;
-use velvet_core::statement::{PARTS_BETWEEN, part_key};
+use velvet_core::statement::{PARTS_BETWEEN, part_keys};
 use velvet_core::{Key, Stored, ValueRef};
 
 impl<A: Access> Attachments<A> {
@@ -82,11 +82,13 @@ impl<M: Mode> Scope<'_, M> {
     }
 
     fn all_bytes(self, attachment: &Attachment) -> Result<Vec<u8>, Error> {
-        let mut all = Vec::with_capacity(usize::try_from(attachment.bytes).unwrap_or_default().min(1 << 30));
-        let (Some(first), Some(beyond)) = (part_key(attachment.content, 0), part_key(attachment.content + 1, 0)) else {
+        let Some([first, last]) = part_keys(attachment.content) else {
             return Err(not_whole(0, attachment.bytes));
         };
-        self.connection.rows(PARTS_BETWEEN, [first.into(), (beyond - 1).into()], |row| {
+        let mut all = Vec::new();
+        // The file may promise more than there is, or than memory has room for.
+        let _ = all.try_reserve_exact(usize::try_from(attachment.bytes).unwrap_or_default().min(1 << 30));
+        self.connection.rows(PARTS_BETWEEN, [first.into(), last.into()], |row| {
             if let ValueRef::Bytes(bytes) = row.value(1) {
                 all.extend_from_slice(bytes);
             }

@@ -6,7 +6,7 @@ use crate::progress;
 use serde::Serialize;
 use std::io::Write;
 use velvet_core::ValueRef;
-use velvet_core::statement::{PARTS_BETWEEN, part_key};
+use velvet_core::statement::{PARTS_BETWEEN, part_keys};
 use velvet_core::structure::ATTACHMENT_PART;
 
 /// An attachment, as a file says of it.
@@ -74,8 +74,9 @@ impl File {
         let doing = format!("cannot read what is in attachment {key}");
         self.read(&doing, |connection| {
             let (mut done, mut hasher) = (0, blake3::Hasher::new());
-            let range = [part_key(*content, 0), part_key(content.saturating_add(1), 0)].map(Option::unwrap_or_default);
-            connection.rows(PARTS_BETWEEN, [range[0].into(), (range[1] - 1).into()], |row| {
+            // Nothing is between these.
+            let [first, last] = part_keys(*content).unwrap_or([0, -1]);
+            connection.rows(PARTS_BETWEEN, [first.into(), last.into()], |row| {
                 let ValueRef::Bytes(part) = row.value(1) else { return Ok(()) };
                 out.write_all(part).map_err(Error::own)?;
                 done += part.len() as u64;

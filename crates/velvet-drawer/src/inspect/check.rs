@@ -11,7 +11,7 @@ use std::fmt;
 use velvet_core::fits::fits;
 use velvet_core::name::{KEY_COLUMN, quoted};
 use velvet_core::physical::Physical;
-use velvet_core::statement::{PARTS_BETWEEN, part_key};
+use velvet_core::statement::{PARTS_BETWEEN, part_keys};
 use velvet_core::structure::{ATTACHMENT, ATTACHMENT_PART, Structure, Table};
 use velvet_core::{Misfit, ValueRef, fingerprint};
 
@@ -211,8 +211,9 @@ fn attachments(connection: &Connection, declared: &Structure, checked: &mut Chec
     })?;
     for (key, name, bytes, hash, content) in all {
         let (mut there, mut hasher) = (0, blake3::Hasher::new());
-        let range = [part_key(content, 0), part_key(content.saturating_add(1), 0)].map(Option::unwrap_or_default);
-        connection.rows(PARTS_BETWEEN, [range[0].into(), (range[1] - 1).into()], |row| {
+        // Nothing is between these.
+        let [first, last] = part_keys(content).unwrap_or([0, -1]);
+        connection.rows(PARTS_BETWEEN, [first.into(), last.into()], |row| {
             if let ValueRef::Bytes(part) = row.value(1) {
                 there += part.len() as u64;
                 hasher.update(part);
