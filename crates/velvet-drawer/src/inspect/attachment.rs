@@ -88,7 +88,8 @@ impl File {
             let problem = format!(
                 "it is not what was stored: {done} of its {bytes} bytes are there, and its hash is another one"
             );
-            if is_whole { Ok(()) } else { Err(Error::bare(Cause::Damaged, problem)) }
+            let advice = "`velvet check` says what else is wrong; take it from a copy that is whole";
+            if is_whole { Ok(()) } else { Err(Error::bare(Cause::Damaged, problem).advise(advice)) }
         })
     }
 }
