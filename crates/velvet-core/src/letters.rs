@@ -22,6 +22,13 @@ const SPELLED_OUT: [(char, &str); 14] = [
     ('ȷ', "j"),
 ];
 
+/// What the engine compares of a text where it takes large and small letters A to Z for the same: what stands before the first NUL, and
+/// among equals the length of all.
+pub(crate) fn ignoring_case(text: &[u8]) -> (Vec<u8>, usize) {
+    let compared = text.split(|byte| *byte == 0).next().unwrap_or_default();
+    (compared.to_ascii_lowercase(), text.len())
+}
+
 /// The letters of a character without what makes no difference: `É` is `e`, `ß` is `ss`, `ς` is `σ`.
 pub(crate) fn plain(c: char) -> impl Iterator<Item = char> {
     let mut out = Letters::default();

@@ -63,7 +63,7 @@ impl NamedStatements {
             get_all: format!(
                 "SELECT velvet_list.key, {of}.{value} FROM json_each(?1) AS velvet_list CROSS JOIN {of} ON {of}.{name} = velvet_list.value"
             ),
-            set: format!("UPDATE {of} SET {value} = ?1 WHERE {name} = ?2 AND {value} IS NOT ?1"),
+            set: format!("UPDATE {of} SET {value} = ?1 WHERE {name} = ?2 AND {value} IS NOT ?1 COLLATE BINARY"),
             insert: format!("INSERT INTO {of} ({value}, {name}) VALUES (?1, ?2)"),
             remove: format!("DELETE FROM {of} WHERE {name} = ?1"),
             last_number: format!(

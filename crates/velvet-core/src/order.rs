@@ -22,6 +22,8 @@ struct OrderTerm {
     collation: Option<Collation>,
     /// The position of the record's column whose value it is, where it is that of one.
     column: Option<usize>,
+    /// Whether texts are the same where only large and small letters A to Z differ.
+    ignores_case: bool,
     optional: bool,
     descending: bool,
     missing_last: bool,
@@ -29,7 +31,15 @@ struct OrderTerm {
 
 impl<T> Order<T> {
     pub(crate) fn new(what: Fragment, optional: bool) -> Order<T> {
-        let term = OrderTerm { what, collation: None, column: None, optional, descending: false, missing_last: false };
+        let term = OrderTerm {
+            what,
+            collation: None,
+            column: None,
+            ignores_case: false,
+            optional,
+            descending: false,
+            missing_last: false,
+        };
         Order { term, of: PhantomData }
     }
 
@@ -42,6 +52,11 @@ impl<T> Order<T> {
     /// It is the order of the record's column at this position, where there is one.
     pub(crate) fn of_column(mut self, column: Option<usize>) -> Order<T> {
         self.term.column = column;
+        self
+    }
+
+    pub(crate) fn ignoring_case(mut self, ignores_case: bool) -> Order<T> {
+        self.term.ignores_case = ignores_case;
         self
     }
 
@@ -138,6 +153,7 @@ impl OrderBy {
         let term = |term: &OrderTerm| SortTerm {
             descending: term.descending,
             missing_last: term.missing_last,
+            ignores_case: term.ignores_case,
             collation: term.collation.clone(),
         };
         SortKeys::new(self.terms.iter().map(term).collect(), self.is_descending())

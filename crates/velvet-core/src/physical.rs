@@ -39,6 +39,8 @@ pub struct PhysicalColumn {
     pub default: Option<String>,
     /// Whether it is the row number.
     pub is_key: bool,
+    /// Whether its values are unique by themselves, and those are the same where only large and small letters differ.
+    pub ignores_case: bool,
 }
 
 impl Physical {
@@ -69,6 +71,7 @@ impl PhysicalTable {
                 required: !c.optional,
                 default: c.default.clone(),
                 is_key: false,
+                ignores_case: c.ignore_case,
             };
             (c.name.clone(), column)
         });
@@ -138,6 +141,8 @@ impl PhysicalColumn {
     fn in_words(&self) -> String {
         let required = if self.required { " NOT NULL" } else { "" };
         let default = self.default.as_ref().map(|d| format!(" DEFAULT {d}")).unwrap_or_default();
-        format!("{}{}{required}{default}", self.storage, if self.is_key { " (the row number)" } else { "" })
+        let collation = if self.ignores_case { " COLLATE NOCASE" } else { "" };
+        let key = if self.is_key { " (the row number)" } else { "" };
+        format!("{}{key}{required}{collation}{default}", self.storage)
     }
 }

@@ -19,6 +19,8 @@ pub trait Record: Sized + 'static {
     const SEARCHABLE: &'static [(&'static str, f64)] = &[];
     /// The columns that the library fills with the moment of a write.
     const STAMPED: &'static [StampedColumn] = &[];
+    /// The positions of the columns whose texts are the same where only large and small letters A to Z differ.
+    const IGNORES_CASE: &'static [usize] = &[];
     /// Where its table and columns come from, for the next version of the schema.
     const HINTS: Hints;
     /// Its columns, for conditions and orders.

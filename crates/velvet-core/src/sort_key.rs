@@ -1,6 +1,7 @@
 //! Keys of rows that compare as the engine sorts the rows.
 
 use crate::collation::Collation;
+use crate::letters::ignoring_case;
 use crate::value::ValueRef;
 use std::cmp::Ordering;
 
@@ -20,6 +21,7 @@ pub struct SortKeys {
 pub(crate) struct SortTerm {
     pub(crate) descending: bool,
     pub(crate) missing_last: bool,
+    pub(crate) ignores_case: bool,
     pub(crate) collation: Option<Collation>,
 }
 
@@ -110,8 +112,9 @@ impl SortTerm {
         match value {
             ValueRef::Integer(number) => push_number(number as f64, residue(number), key),
             ValueRef::Real(number) => push_number(number, 0, key),
-            ValueRef::Text(text) => push_bytes(text.as_bytes(), measured, key),
-            ValueRef::BrokenText(bytes) | ValueRef::Bytes(bytes) => push_bytes(bytes, measured, key),
+            ValueRef::Text(text) => self.push_text(text.as_bytes(), measured, key),
+            ValueRef::BrokenText(bytes) => self.push_text(bytes, measured, key),
+            ValueRef::Bytes(bytes) => push_bytes(bytes, measured, key),
             ValueRef::Missing => {}
         }
         let is_kept = self.collation.is_some() && tag == TEXT;
@@ -124,6 +127,16 @@ impl SortTerm {
         if measured {
             let length = u32::try_from(key.len() - content).unwrap_or(u32::MAX);
             key[begin + 1..content].copy_from_slice(&length.to_be_bytes());
+        }
+    }
+
+    fn push_text(&self, text: &[u8], measured: bool, key: &mut Vec<u8>) {
+        if self.ignores_case {
+            let (compared, length) = ignoring_case(text);
+            push_bytes(&compared, measured, key);
+            key.extend((length as u64).to_be_bytes());
+        } else {
+            push_bytes(text, measured, key);
         }
     }
 }

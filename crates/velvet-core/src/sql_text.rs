@@ -85,15 +85,18 @@ fn word(text: &str) -> &str {
 /// assert!(!has_word("select \"where\", 'where', nowhere from t -- where", "where"));
 /// ```
 pub fn has_word(statement: &str, wanted: &str) -> bool {
-    let mut rest = statement;
+    count_of_word(statement, wanted) > 0
+}
+
+/// How often a statement has a word outside of names, literals and comments.
+pub fn count_of_word(statement: &str, wanted: &str) -> usize {
+    let (mut rest, mut count) = (statement, 0);
     while let Some(first) = rest.chars().next() {
         let found = word(rest);
-        if found.eq_ignore_ascii_case(wanted) {
-            return true;
-        }
+        count += usize::from(found.eq_ignore_ascii_case(wanted));
         rest = &rest[skipped(rest).max(found.len()).max(first.len_utf8())..];
     }
-    false
+    count
 }
 
 /// How far the body of a trigger has come.

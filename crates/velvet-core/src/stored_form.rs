@@ -1,6 +1,7 @@
 //! What a record would store, to see which columns an edit changed.
 
 use crate::column_type::{ColumnType, Misfit, Output};
+use crate::letters::ignoring_case;
 use crate::record::{Record, Sink, stored_value_at};
 use crate::value::{Value, ValueRef};
 
@@ -140,16 +141,21 @@ impl Output for Same<'_, '_> {
 pub fn lookup_key<T: Record>(record: &T, positions: &[usize]) -> Result<Option<Vec<u8>>, Misfit> {
     let values = positions.iter().map(|at| stored_value_at(record, *at)).collect::<Result<Vec<Value>, Misfit>>()?;
     let mut key = Vec::new();
-    let there = push_key(values.iter().map(Value::as_ref), &mut key);
+    let there = push_key::<T>(positions.iter().copied().zip(values.iter().map(Value::as_ref)), &mut key);
     Ok(there.then_some(key))
 }
 
-/// Appends the key that [`lookup_key`] makes of the same values; says whether all of them are there.
-pub fn push_key<'r>(values: impl Iterator<Item = ValueRef<'r>>, key: &mut Vec<u8>) -> bool {
-    for value in values {
+/// Appends the key that [`lookup_key`] makes of the same values, each with the position of its column; says whether all of them are there.
+pub fn push_key<'r, T: Record>(values: impl Iterator<Item = (usize, ValueRef<'r>)>, key: &mut Vec<u8>) -> bool {
+    for (position, value) in values {
         let from = key.len();
         match value {
             ValueRef::Missing => return false,
+            ValueRef::Text(text) if T::IGNORES_CASE.contains(&position) => {
+                let (compared, length) = ignoring_case(text.as_bytes());
+                key.extend(compared);
+                key.extend(length.to_ne_bytes());
+            }
             ValueRef::Integer(number) => Output::integer(&mut *key, number),
             ValueRef::Real(number) => Output::real(&mut *key, number),
             ValueRef::Text(text) => Output::text(&mut *key, text),

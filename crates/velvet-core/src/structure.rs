@@ -55,6 +55,9 @@ pub struct ColumnDefinition {
     /// Whether the linked record is removed once nothing links to it any more; only with a link.
     #[serde(default, skip_serializing_if = "std::ops::Not::not")]
     pub remove_unlinked: bool,
+    /// Whether its texts are the same where only large and small letters A to Z differ.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub ignore_case: bool,
 }
 
 /// One index.
@@ -410,6 +413,7 @@ impl ColumnDefinition {
             on_delete,
             private: false,
             remove_unlinked: false,
+            ignore_case: false,
         }
     }
 
@@ -424,6 +428,13 @@ impl ColumnDefinition {
     #[must_use]
     pub fn remove_unlinked(mut self) -> ColumnDefinition {
         self.remove_unlinked = true;
+        self
+    }
+
+    /// The column, with texts that are the same where only large and small letters A to Z differ.
+    #[must_use]
+    pub fn ignore_case(mut self) -> ColumnDefinition {
+        self.ignore_case = true;
         self
     }
 
@@ -461,6 +472,9 @@ impl ColumnDefinition {
         }
         if self.remove_unlinked {
             words.push_str(", which goes with the last link to it");
+        }
+        if self.ignore_case {
+            words.push_str(", ignoring case");
         }
         if self.private {
             words.push_str(", private");

@@ -44,6 +44,7 @@ fn column(name: &str, kind: Kind, optional: bool) -> ColumnDefinition {
         on_delete: None,
         private: false,
         remove_unlinked: false,
+        ignore_case: false,
     }
 }
 

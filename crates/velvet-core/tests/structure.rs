@@ -15,6 +15,7 @@ fn column(name: &str, kind: Kind) -> ColumnDefinition {
         on_delete,
         private: false,
         remove_unlinked: false,
+        ignore_case: false,
     }
 }
 

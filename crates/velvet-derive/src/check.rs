@@ -33,6 +33,8 @@ fn field(field: &Field, problems: &mut Problems) {
             field.indexed,
             field.json,
             field.private,
+            field.ignore_case,
+            field.fallback,
             field.remove_unlinked,
             field.created,
             field.changed,
@@ -66,6 +68,16 @@ fn field(field: &Field, problems: &mut Problems) {
     }
     if let (Some(at), Some(_)) = (field.created, field.changed) {
         refuse(at, "it is filled when the record is inserted, or at each write; keep one of the words");
+    }
+    if let (Some(at), true) = (field.ignore_case, field.own_key.or(field.unique).is_none()) {
+        refuse(
+            at,
+            "values ignore case where no two records may share one: write it beside `unique` or `own_key`; to find or sort by others, use \
+             `is_ignore_case`, `contains_ignore_case` or `ascending_ignore_case`",
+        );
+    }
+    if let (Some(at), true) = (field.fallback, field.own_key.is_some() || field.link.is_some()) {
+        refuse(at, "a record that is known by it, or linked to, cannot be another one instead; remove `fallback`");
     }
     if let (Some(at), Some(_)) = (field.private, field.own_key) {
         refuse(at, "an own key says which record it is, also in a copy without what is private; remove `private`");
@@ -121,6 +133,14 @@ fn columns_are_distinct(record: &Record, problems: &mut Problems) {
 fn one_own_key(record: &Record, problems: &mut Problems) {
     if let (Some(at), None) = (record.shared, record.stored().find(|f| f.own_key.is_some())) {
         problems.here(at, "other devices know a shared record by its own key: mark a field with #[record(own_key)]");
+    }
+    let ignores_case = record.stored().filter(|f| f.own_key.is_some()).find_map(|f| f.ignore_case);
+    if let (Some(_), Some(at)) = (record.shared, ignores_case) {
+        problems.here(
+            at,
+            "other devices know a shared record by its own key, letter by letter; remove `ignore_case`, or have a field of its own that is \
+             unique and ignores case",
+        );
     }
     for field in record.stored().filter(|f| f.own_key.is_some()).skip(1) {
         problems.at(

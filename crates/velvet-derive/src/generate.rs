@@ -86,6 +86,10 @@ pub(crate) fn record(record: &Record, form: Form) -> TokenStream {
     let named = named_value(record, &types, form);
     let keyed = own_key_position.map(|at| keyed(record, at, &types[at]));
     let hints = hints(record);
+    let ignoring_case = stored.iter().map(|f| f.ignore_case.map(|_| quote!(.ignoring_case())));
+    let ignores_case: Vec<usize> = (0..stored.len()).filter(|at| stored[*at].ignore_case.is_some()).collect();
+    let ignores_case =
+        (!ignores_case.is_empty()).then(|| quote!(const IGNORES_CASE: &'static [usize] = &[#(#ignores_case),*];));
     let stamps = stamps(record, form);
     let assertions = stored.iter().zip(&types).filter(|_| !stands_in).map(|(f, ty)| assertions(f, ty));
     let body = |whole: TokenStream| if stands_in { quote!(::core::unreachable!()) } else { whole };
@@ -142,10 +146,11 @@ pub(crate) fn record(record: &Record, form: Form) -> TokenStream {
                 const SEARCHABLE: &'static [(&'static str, f64)] = &[#(#weights),*];
                 type Columns = #columns;
 
+                #ignores_case
                 #stamps
 
                 fn columns() -> #columns {
-                    #columns { #(#idents: velvet::Column::named(#table, #names, #named_at),)* }
+                    #columns { #(#idents: velvet::Column::named(#table, #names, #named_at) #ignoring_case,)* }
                 }
 
                 fn table() -> Result<velvet::Table, velvet::Misfit> {
@@ -210,10 +215,14 @@ pub(crate) fn local(name: &str) -> Ident {
 /// The column type of a field: its own type, or that of JSON text.
 pub(crate) fn column_type(field: &Field) -> TokenStream {
     let ty = &field.ty;
-    match (field.json, field.inside_option()) {
+    let stored = match (field.json, field.inside_option()) {
         (None, _) => quote!(#ty),
         (Some(_), None) => quote_spanned!(ty.span()=> velvet::Json<#ty>),
         (Some(_), Some(inner)) => quote_spanned!(ty.span()=> ::core::option::Option<velvet::Json<#inner>>),
+    };
+    match field.fallback {
+        None => stored,
+        Some(_) => quote_spanned!(ty.span()=> velvet::OrDefault<#stored>),
     }
 }
 
@@ -236,8 +245,9 @@ fn column(at: usize, field: &Field, ty: &TokenStream) -> TokenStream {
         Some((_, Rule::Remove)) => quote!(Some(velvet::OnDelete::Remove)),
     };
     let private = field.private.map(|_| quote!(.private()));
+    let ignore_case = field.ignore_case.map(|_| quote!(.ignore_case()));
     let unlinked = field.remove_unlinked.map(|_| quote!(.remove_unlinked()));
-    quote_spanned!(field.ty.span()=> (&velvet::FieldOf::<#ty>::HERE).column(#name, #default, #rule)#private #unlinked)
+    quote_spanned!(field.ty.span()=> (&velvet::FieldOf::<#ty>::HERE).column(#name, #default, #rule)#private #ignore_case #unlinked)
 }
 
 /// Where the table and its columns come from.
@@ -417,7 +427,7 @@ fn assertions(field: &Field, ty: &TokenStream) -> TokenStream {
             "an own key cannot be missing: make the field's type one that is always there",
         );
     }
-    if let Some((at, _)) = field.searchable {
+    if let Some(at) = field.ignore_case.or(field.searchable.map(|(at, _)| at)) {
         out.extend(quote_spanned!(at=> const _: fn() = || {
             fn is_text<C: velvet::Textual>() {}
             is_text::<#ty>();

@@ -85,7 +85,7 @@ pub mod __private {
     pub use serde_json::Value as JsonValue;
     pub use velvet_core::choice_is_a_column;
     pub use velvet_core::column::key_column;
-    pub use velvet_core::column_type::{stored_arg, stored_value};
+    pub use velvet_core::column_type::{OrDefault, stored_arg, stored_value};
     pub use velvet_core::excerpt::{Excerpt, ExcerptOf, Wanted};
     pub use velvet_core::field::{FieldOf, Fit, Unfit};
     pub use velvet_core::hints::{Hint, Hints, Origin};

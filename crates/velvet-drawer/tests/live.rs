@@ -291,6 +291,8 @@ fn sorted(drawer: &Drawer, by: usize) -> Records<Everything> {
         7 => all.sort_by(|e| (e.title.ascending_by::<LastLetterFirst>(), e.maybe_f64.descending(), e.u64.ascending())),
         8 => all.sort_by(|e| (e.r#type.ascending(), e.bearing.descending(), e.i8.ascending())),
         9 => all.filter(|e| e.twin.which(|t| t.bool.is(true))),
+        11 => all.sort_by(|e| e.alias.descending()),
+        12 => all.sort_by(|e| (e.twin.its(|x| x.alias).ascending(), e.title.descending_by::<LastLetterFirst>())),
         10 => all.sort_by(|e| (e.twin.its(|x| x.i64).ascending(), e.uuid.ascending())),
         _ => all.filter(|e| !e.title.contains("z") & e.i64.at_most(9)).sort_by(|e| e.key().descending()).limit(3),
     }
@@ -312,9 +314,11 @@ proptest! {
             (0..9_u8, text(), prop::option::of(text()), any::<(i64, bool, u8)>(), 0..8_usize, prop::option::of(0..9_u8)), 1..6), 1..6),
     ) {
         let drawer = Drawer::in_memory(everything::schema()).unwrap();
-        let mut screens: Vec<Screen<_>> = (0..12).map(|by| Screen::of(sorted(&drawer, by).watch())).collect();
+        let mut screens: Vec<Screen<_>> = (0..14).map(|by| Screen::of(sorted(&drawer, by).watch())).collect();
         let words = |d: &Drawer| d.records::<Everything>().search("bowl a").collect().unwrap();
         let mut search = Screen::of(drawer.records::<Everything>().search("bowl a").watch());
+        let titles = || drawer.records::<Everything>().search("bowl a").only(|e| (e.mark, e.title));
+        let mut found = Screen::of(titles().watch());
         for batch in batches {
             for (n, title, remarks, (number, is, small), extreme, twin) in batch {
                 let float = [0.0, -0.0, f64::MAX, f64::MIN_POSITIVE, -1.5, 9_007_199_254_740_993.0, f64::INFINITY, f64::NEG_INFINITY][extreme];
@@ -322,6 +326,7 @@ proptest! {
                 let twin = twin.and_then(|t| drawer.get_by_own_key::<Everything>(&format!("E-{t}")).unwrap()).map(|t| t.key());
                 let form = [Form::Bowl, Form::Select, Form::Other("odd".into())][extreme % 3].clone();
                 let new = Everything {
+                    alias: Some(format!("{}{n}", title.replace('\0', ""))),
                     title: if small % 2 == 0 { format!("{title} bowl") } else { title },
                     remarks,
                     i64: integer,
@@ -345,6 +350,7 @@ proptest! {
                 screen.until(&sorted(&drawer, by).collect().unwrap());
             }
             search.until(&words(&drawer));
+            found.until(&titles().collect().unwrap());
         }
     }
 }

@@ -55,8 +55,17 @@ struct TintOf {
     value: Tint,
 }
 
+#[derive(Record, Clone, Debug, PartialEq)]
+#[record(named)]
+struct Plan {
+    #[record(ignore_case)]
+    name: String,
+    #[record(json, fallback)]
+    value: Errands,
+}
+
 fn schema() -> Schema {
-    Schema::new("names").record::<TintOf>().record::<LastMark>().record::<List>().record::<Seat>()
+    Schema::new("names").record::<Plan>().record::<TintOf>().record::<LastMark>().record::<List>().record::<Seat>()
 }
 
 fn memory() -> Drawer {
@@ -318,4 +327,28 @@ fn named_values_go_through_every_form_and_come_back() {
         let drawer = Drawer::open(&copy, schema()).unwrap();
         assert_eq!(drawer.named::<LastMark>().get_all(names).unwrap(), [0, 1, 2, 3, u32::MAX].map(Some));
     }
+}
+
+#[test]
+fn names_may_ignore_case_and_a_value_of_another_shape_its_fallback() {
+    let (_folder, path) = folder();
+    let drawer = Drawer::open(&path, schema()).unwrap();
+    let plans = || drawer.named::<Plan>();
+    let errands = Errands { open: vec!["clay".into()], shop: None };
+    plans().set("Monday", errands.clone()).unwrap();
+    plans().set("MONDAY", errands.clone()).unwrap();
+    plans().merge([("monday", errands.clone()), ("Tuesday", Errands::default())]).unwrap();
+    assert_eq!((plans().count().unwrap(), plans().get("mOnDaY").unwrap()), (2, Some(errands)));
+    assert_eq!(plans().get_all(["TUESDAY", "friday", "monday"]).unwrap().iter().filter(|v| v.is_some()).count(), 2);
+    assert_eq!(plans().with_prefix("MON").count().unwrap() + plans().with_prefix("tuez").count().unwrap(), 1);
+    let other = other_program(&path);
+    other.execute("UPDATE plan SET value = '[7]' WHERE name = 'monday'", []).unwrap();
+    assert_eq!(plans().get("Monday").unwrap(), Some(Errands::default()));
+    plans().change("Monday", |_| ()).unwrap();
+    let there =
+        |name: &str| other.query_row("SELECT value FROM plan WHERE name = ?1", [name], |r| r.get::<_, String>(0));
+    assert_eq!(there("Monday").unwrap(), "[7]");
+    plans().change("Monday", |plan| plan.shop = Some("Kiln & Co".into())).unwrap();
+    assert!(there("Monday").unwrap().contains("Kiln & Co"));
+    assert!(plans().remove("MONDAY").unwrap() && plans().count().unwrap() == 1);
 }

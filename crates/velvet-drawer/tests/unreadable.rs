@@ -86,3 +86,23 @@ fn a_row_that_cannot_be_read_is_named_and_the_rest_is_listed() {
     drawer.remove(keys[1]).unwrap();
     assert_eq!(drawer.records::<Everything>().collect().unwrap().len(), 3);
 }
+
+#[test]
+fn a_declared_fallback_is_read_and_never_written_over_what_stands_there() {
+    let (_folder, path) = folder();
+    let drawer = Drawer::open(&path, schema()).unwrap();
+    let stored = drawer.insert(Everything { loose: Curve { celsius: vec![1.0], note: None }, ..plain(1) }).unwrap();
+    let newer = "{\"celsius\":{\"of a newer app\":[1]}}";
+    let other = other_program(&path);
+    other.execute("UPDATE \"select\" SET loose = ?1", [newer]).unwrap();
+    let there = || other.query_row("SELECT loose FROM \"select\"", [], |row| row.get::<_, String>(0)).unwrap();
+    let read = drawer.change(stored.key(), |e| e.i8 = 7).unwrap();
+    assert_eq!((&read.loose, read.i8, there()), (&Curve::default(), 7, newer.to_owned()));
+    let mut edit = drawer.get(stored.key()).unwrap().unwrap().edit();
+    edit.i8 = 8;
+    drawer.save(edit).unwrap();
+    assert_eq!(there(), newer);
+    assert!(drawer.records::<Everything>().only(|e| e.loose).collect().unwrap() == [Curve::default()]);
+    drawer.change(stored.key(), |e| e.loose.celsius.push(2.0)).unwrap();
+    assert_eq!(there(), "{\"celsius\":[2.0],\"note\":null}");
+}

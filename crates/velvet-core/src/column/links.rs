@@ -49,8 +49,10 @@ impl<T: Record, C: ColumnType> Column<T, C> {
     where
         C: Links,
     {
-        let wanted = column(C::To::columns()).write();
-        Column::computed(reach::<T, C::To>(wanted, self.write(), key_column::<C::To>().write()).then(")"))
+        let wanted = column(C::To::columns());
+        let ignores_case = wanted.term.ignores_case();
+        let reached = reach::<T, C::To>(wanted.write(), self.write(), key_column::<C::To>().write()).then(")");
+        Column::taking_over(reached, ignores_case)
     }
 
     /// The link, and what is linked with the record there: `p.glaze.with(|g| g.maker)`.

@@ -21,7 +21,7 @@ use crate::fragment::Fragment;
 use crate::key::Key;
 use crate::name::{KEY_COLUMN, push_quoted};
 use crate::order::Order;
-use crate::record::Record;
+use crate::record::{Keyed, Record};
 use crate::value::Value;
 use std::marker::PhantomData;
 
@@ -52,6 +52,10 @@ pub trait Term: Clone {
     /// Its position among the record's columns, where it is one of them.
     #[doc(hidden)]
     fn position(&self) -> Option<usize>;
+
+    /// Whether its texts are the same where only large and small letters A to Z differ.
+    #[doc(hidden)]
+    fn ignores_case(&self) -> bool;
 }
 
 /// A column that is stored.
@@ -60,6 +64,7 @@ pub struct Named {
     table: &'static str,
     name: &'static str,
     position: Option<usize>,
+    ignores_case: bool,
 }
 
 impl Term for Named {
@@ -74,6 +79,10 @@ impl Term for Named {
     fn position(&self) -> Option<usize> {
         self.position
     }
+
+    fn ignores_case(&self) -> bool {
+        self.ignores_case
+    }
 }
 
 /// The largest number of values of `one_of` that are written into the statement; more go in as one list.
@@ -83,13 +92,28 @@ impl<T, C> Column<T, C> {
     /// The column of this table with this name, at this position.
     #[doc(hidden)]
     pub const fn named(table: &'static str, name: &'static str, position: usize) -> Column<T, C> {
-        Column { term: Named { table, name, position: Some(position) }, of: PhantomData }
+        Column { term: Named { table, name, position: Some(position), ignores_case: false }, of: PhantomData }
+    }
+
+    /// It, with texts that are the same where only large and small letters A to Z differ.
+    #[doc(hidden)]
+    #[must_use]
+    pub const fn ignoring_case(mut self) -> Column<T, C> {
+        self.term.ignores_case = true;
+        self
     }
 }
 
 /// The column of a record's key, for conditions and orders.
 pub const fn key_column<T: Record>() -> Column<T, Key<T>> {
-    Column { term: Named { table: T::TABLE, name: KEY_COLUMN, position: None }, of: PhantomData }
+    Column { term: Named { table: T::TABLE, name: KEY_COLUMN, position: None, ignores_case: false }, of: PhantomData }
+}
+
+/// The column of a record's own key.
+pub fn own_key_column<T: Keyed>() -> Column<T, T::OwnKey> {
+    let at = T::OWN_KEY_POSITION;
+    let column = Column::named(T::TABLE, T::COLUMNS[at], at);
+    if T::IGNORES_CASE.contains(&at) { column.ignoring_case() } else { column }
 }
 
 impl<T, C: ColumnType, E: Term> Column<T, C, E> {
@@ -169,8 +193,8 @@ impl<T, C: ColumnType, E: Term> Column<T, C, E> {
 
     /// In the order of this column, smallest first.
     pub fn ascending(self) -> Order<T> {
-        let position = self.position();
-        Order::new(self.write(), C::OPTIONAL).of_column(position)
+        let (position, ignores_case) = (self.position(), self.term.ignores_case());
+        Order::new(self.write(), C::OPTIONAL).of_column(position).ignoring_case(ignores_case)
     }
 
     /// In the order of this column, largest first.

@@ -14,7 +14,13 @@ impl<T, C: ColumnType, E: Term> Column<T, C, E> {
         C: Textual,
     {
         let from = Condition::of(self.clone().write().then(" >= ?").bind(prefix));
-        match after_all_that_start_with(prefix) {
+        let end = if self.term.ignores_case() {
+            // Compared as if there were no large letters, so none may come next.
+            after_all_that_start_with(&prefix.to_ascii_lowercase(), |c| !c.is_ascii_uppercase())
+        } else {
+            after_all_that_start_with(prefix, |_| true)
+        };
+        match end {
             Some(end) => from & Condition::of(self.write().then(" < ?").bind(end)),
             None => from,
         }
@@ -28,9 +34,9 @@ impl<T, C: ColumnType, E: Term> Column<T, C, E> {
         if suffix.is_empty() {
             return self.contains("");
         }
+        let (text, suffix) = self.compared_with(suffix);
         let end = format!(" AS BLOB), -{}) = ?", suffix.len());
-        let text = Fragment::text("substr(CAST(").and(self.write()).then(&end);
-        Condition::of(text.bind(suffix.as_bytes().to_vec()))
+        Condition::of(Fragment::text("substr(CAST(").and(text).then(&end).bind(suffix.into_bytes()))
     }
 
     /// Contains `part`.
@@ -38,7 +44,8 @@ impl<T, C: ColumnType, E: Term> Column<T, C, E> {
     where
         C: Textual,
     {
-        Condition::of(Fragment::text("instr(").and(self.write()).then(", ?) > 0").bind(part))
+        let (text, part) = self.compared_with(part);
+        Condition::of(Fragment::text("instr(").and(text).then(", ?) > 0").bind(part))
     }
 
     /// Equal to `text`, whether letters are large or small.
@@ -98,6 +105,15 @@ impl<T, C: ColumnType, E: Term> Column<T, C, E> {
         self.ascending_by::<O>().reversed()
     }
 
+    /// Its text and another, in a form in which those are equal that the column takes for the same.
+    fn compared_with(self, with: &str) -> (Fragment, String) {
+        if self.term.ignores_case() {
+            (Fragment::text("lower(").and(self.write()).then(")"), with.to_ascii_lowercase())
+        } else {
+            (self.write(), with.to_owned())
+        }
+    }
+
     fn folded(self, begin: &str) -> Fragment {
         Fragment::text(format!("{begin}{FOLD}(")).and(self.write()).then(")")
     }
@@ -111,11 +127,11 @@ pub fn fold(text: &str) -> String {
     text.to_lowercase()
 }
 
-/// The smallest text that is larger than every text that starts with `prefix`, if there is one.
-fn after_all_that_start_with(prefix: &str) -> Option<String> {
+/// The smallest text of such letters that is larger than every text that starts with `prefix`, if there is one.
+fn after_all_that_start_with(prefix: &str, letters: fn(&char) -> bool) -> Option<String> {
     let mut chars: Vec<char> = prefix.chars().collect();
     while let Some(last) = chars.pop() {
-        let next = (u32::from(last) + 1..=u32::from(char::MAX)).find_map(char::from_u32);
+        let next = (u32::from(last) + 1..=u32::from(char::MAX)).filter_map(char::from_u32).find(letters);
         if let Some(next) = next {
             chars.push(next);
             return Some(chars.into_iter().collect());

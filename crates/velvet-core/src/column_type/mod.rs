@@ -10,6 +10,7 @@ mod finite;
 mod json;
 mod numbers;
 mod optional;
+mod or_default;
 mod own;
 mod standard;
 mod text;
@@ -20,6 +21,7 @@ mod uuids;
 
 pub use choice::{Choice, read_choice};
 pub use json::Json;
+pub use or_default::OrDefault;
 pub use own::StoredAs;
 
 use crate::structure::Kind;

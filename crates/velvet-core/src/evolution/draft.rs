@@ -199,12 +199,7 @@ impl Drafting<'_> {
         for index in after.indexes.iter().filter(|i| !before.indexes.contains(i)) {
             let is_of_rows_that_exist = index.columns.iter().any(|c| before.column(c).is_some());
             if index.unique && is_of_rows_that_exist {
-                let columns = index.columns.join(" and ");
-                self.parts.warnings.push(format!(
-                    "rows of `{name}` that exist may have the same {columns}: on a phone where they do, the upgrade is refused and \
-                     the file stays at its version. If there can be any, let the upgrade tell them apart or merge them first, by \
-                     code or by a statement in the history"
-                ));
+                self.parts.warnings.push(may_be_the_same(name, &index.columns.join(" and ")));
             }
             self.parts.indexed.push(Step::AddIndex { table: name.clone(), index: index.clone() });
         }
@@ -279,8 +274,21 @@ impl Drafting<'_> {
                 was.in_words()
             ));
         }
+        if new.ignore_case && !old.ignore_case {
+            let columns = format!("{}, but for large and small letters", new.name);
+            self.parts.warnings.push(may_be_the_same(table, &columns));
+        }
         self.parts.changed.push(Step::ChangeColumn { table: table.to_owned(), column: new.clone(), fill });
     }
+}
+
+/// The warning that a rule may not hold for rows that exist.
+fn may_be_the_same(table: &str, columns: &str) -> String {
+    format!(
+        "rows of `{table}` that exist may have the same {columns}: on a phone where they do, the upgrade is refused and \
+         the file stays at its version. If there can be any, let the upgrade tell them apart or merge them first, by \
+         code or by a statement in the history"
+    )
 }
 
 /// The question whether something new is one of those that go away; nothing where none does.

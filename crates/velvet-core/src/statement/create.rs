@@ -16,6 +16,9 @@ pub(crate) fn column_definition(column: &ColumnDefinition) -> String {
     if !column.optional {
         line.push_str(" NOT NULL");
     }
+    if column.ignore_case {
+        line.push_str(" COLLATE NOCASE");
+    }
     if let Some(default) = &column.default {
         line.push_str(" DEFAULT ");
         line.push_str(default);
@@ -29,6 +32,12 @@ pub(crate) fn column_definition(column: &ColumnDefinition) -> String {
         });
     }
     line
+}
+
+/// In a trigger, the condition that the value of a column was changed, if only from large to small letters.
+pub(super) fn differs(column: &ColumnDefinition) -> String {
+    let exactly = if column.ignore_case { " COLLATE BINARY" } else { "" };
+    format!("old.{0} IS NOT new.{0}{exactly}", quoted(&column.name))
 }
 
 /// The statement that creates an index.

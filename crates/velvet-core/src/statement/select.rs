@@ -163,18 +163,17 @@ impl Select {
     }
 
     /// The statement that reads those of the selected records that match an expression of their search index: best first,
-    /// unless there is an order, or `ranked` says that how well they match says nothing. Of each the key and all columns, or those that
+    /// unless there is an order, or `ranked` says that how well they match says nothing. Of each the key, and then all columns, or those that
     /// are picked.
     pub fn hits<T: Record>(mut self, expression: String, ranked: bool, picked: Option<Vec<Picked>>) -> Fragment {
         let index = quoted(&search_index(T::TABLE));
-        let mut out = Fragment::text("SELECT ");
+        let mut out = Fragment::text(format!("SELECT {}", key_of::<T>()));
         if let Some(picked) = picked {
+            out.text.push_str(", ");
             push_list(&mut out, picked);
         } else {
             let table = quoted(T::TABLE);
-            let names = std::iter::once(KEY_COLUMN).chain(T::COLUMNS.iter().copied());
-            let columns: Vec<String> = names.map(|name| format!("{table}.{}", quoted(name))).collect();
-            out.text.push_str(&columns.join(", "));
+            T::COLUMNS.iter().for_each(|name| out.text.push_str(&format!(", {table}.{}", quoted(name))));
         }
         self.push_matching::<T>(&mut out, expression);
         if self.sorting.is_empty() {

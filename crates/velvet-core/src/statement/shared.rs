@@ -6,6 +6,7 @@
 //! Each change of a record is later than the one before it that this device knows of, whatever its clock says: a change that was made
 //! upon another must win over that everywhere, also within one tick of the clock, or when the clock was set back.
 
+use super::create::differs;
 use super::{NOW, literal};
 use crate::name::{KEY_COLUMN, quoted};
 use crate::structure::{Structure, Table};
@@ -71,7 +72,9 @@ pub(crate) fn create_shared(structure: &Structure, table: &Table) -> Vec<String>
         let upper = event.to_uppercase();
         format!("CREATE TRIGGER {} AFTER {upper} ON {name} {when}BEGIN {body} END", trigger_name(&table.name, event))
     };
-    let changed: Vec<String> = table.column_names().map(quoted).map(|c| format!("old.{c} IS NOT new.{c}")).collect();
+    let key = quoted(KEY_COLUMN);
+    let changed = std::iter::once(format!("old.{key} IS NOT new.{key}"));
+    let changed: Vec<String> = changed.chain(table.columns.iter().map(differs)).collect();
     // A record whose own key changed is another one to others.
     let key_changed = format!("old.{own_key} IS NOT new.{own_key}");
     let old_key_goes = replace(&table.name, &format!("old.{own_key}"), 1, &key_changed);

@@ -3,6 +3,7 @@
 //! The triggers are in the file, so that writes of other programs are heard of too. A write of ours is known by the number that
 //! stands in `velvet_writing` while it lasts; where none stands there, another program writes, and the moment is kept in its place.
 
+use super::create::differs;
 use crate::name::{KEY_COLUMN, quoted};
 use crate::structure::{ColumnDefinition, Table};
 
@@ -76,7 +77,7 @@ pub(crate) fn create_trail(table: &Table, trail: Trail) -> Vec<String> {
         )
     };
     let (changed, removed) = if with_before {
-        (object(table, |c| Some(format!("old.{0} IS NOT new.{0}", quoted(&c.name)))), object(table, |_| None))
+        (object(table, |c| Some(differs(c))), object(table, |_| None))
     } else {
         ("NULL".to_owned(), "NULL".to_owned())
     };

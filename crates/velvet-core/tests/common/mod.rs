@@ -18,16 +18,20 @@ prop_compose! {
         let remove_unlinked = unlinked && matches!(kind, Kind::Link { .. });
         let on_delete = matches!(kind, Kind::Link { .. }).then_some(OnDelete::Remove);
         let default = (default && kind == Kind::I32).then(|| "7".to_owned());
-        ColumnDefinition { name, kind, optional, default, on_delete, private, remove_unlinked }
+        ColumnDefinition { name, kind, optional, default, on_delete, private, remove_unlinked, ignore_case: false }
     }
 }
 
 prop_compose! {
     fn tables()(
-        mut columns in prop::collection::vec(columns(), 1..5), indexed in any::<[bool; 3]>(), searched in any::<[bool; 5]>(), shared: bool
+        mut columns in prop::collection::vec(columns(), 1..5), indexed in any::<[bool; 3]>(), searched in any::<[bool; 5]>(), shared: bool,
+        ignore_case: bool
     ) -> Table {
         columns.sort_by(|a, b| a.name.cmp(&b.name));
         columns.dedup_by(|a, b| a.name == b.name);
+        if let Some(unique) = columns.get_mut(1).filter(|c| indexed[1] && c.kind == Kind::Text) {
+            unique.ignore_case = ignore_case;
+        }
         let index = |at: usize, unique| columns.get(at).map(|c| Index { columns: vec![c.name.clone()], unique });
         let indexes = indexed.iter().enumerate().filter_map(|(at, yes)| if *yes { index(at, at == 1) } else { None }).collect();
         let own_key = indexed[2].then(|| columns[0].name.clone());

@@ -3,7 +3,7 @@
 use super::{Connection, Fault};
 use std::collections::{HashMap, HashSet};
 use velvet_core::name::quoted;
-use velvet_core::sql_text::has_word;
+use velvet_core::sql_text::{count_of_word, has_word};
 use velvet_core::{Value, ValueRef};
 
 /// Something that is in a file by name.
@@ -132,9 +132,10 @@ impl Connection {
         Ok(!self.entries()?.iter().any(replaces))
     }
 
-    /// Whether the rows of a table sort by the bytes of their texts, unless a statement says otherwise.
-    pub(crate) fn sorts_plainly(&self, table: &str) -> Result<bool, Fault> {
-        let is_plain = |e: &Entry| e.name == table && !has_word(&e.statement, "collate");
+    /// Whether the rows of a table sort by the bytes of their texts, but for so many columns that ignore case, unless a statement says
+    /// otherwise.
+    pub(crate) fn sorts_plainly(&self, table: &str, ignore_case: usize) -> Result<bool, Fault> {
+        let is_plain = |e: &Entry| e.name == table && count_of_word(&e.statement, "collate") == ignore_case;
         let encoding = self.one("PRAGMA encoding", [], |row| row.text(0) == "UTF-8")?;
         Ok(encoding.unwrap_or_default() && self.entries()?.iter().any(is_plain))
     }

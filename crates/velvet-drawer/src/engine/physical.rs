@@ -10,9 +10,9 @@ const COLUMNS: &str = "SELECT t.name, c.name, c.type, c.\"notnull\", c.dflt_valu
     FROM sqlite_schema t, pragma_table_xinfo(t.name) c WHERE t.type = 'table'";
 const LINKS: &str = "SELECT t.name, l.\"from\", l.\"table\", l.\"to\", l.on_delete \
     FROM sqlite_schema t, pragma_foreign_key_list(t.name) l WHERE t.type = 'table'";
-const INDEXES: &str = "SELECT t.name, i.name, i.\"unique\", c.name \
-    FROM sqlite_schema t, pragma_index_list(t.name) i, pragma_index_info(i.name) c \
-    WHERE t.type = 'table' ORDER BY t.name, i.name, c.seqno";
+const INDEXES: &str = "SELECT t.name, i.name, i.\"unique\", c.name, c.coll = 'NOCASE' \
+    FROM sqlite_schema t, pragma_index_list(t.name) i, pragma_index_xinfo(i.name) c \
+    WHERE t.type = 'table' AND c.\"key\" ORDER BY t.name, i.name, c.seqno";
 
 /// A search index without all of its triggers does not hear of every write.
 const SEARCHABLE: &str = "SELECT substr(t.name, 15), c.name FROM sqlite_schema t, pragma_table_info(t.name) c \
@@ -35,7 +35,10 @@ impl Connection {
             if let Some(table) = found.tables.get_mut(row.text(0)) {
                 let default = (row.value(4) != ValueRef::Missing).then(|| text(row, 4));
                 let (required, is_key) = (row.integer(3) == 1, row.integer(5) != 0);
-                table.columns.insert(text(row, 1), PhysicalColumn { storage: text(row, 2), required, default, is_key });
+                table.columns.insert(
+                    text(row, 1),
+                    PhysicalColumn { storage: text(row, 2), required, default, is_key, ignores_case: false },
+                );
             }
         })?;
         self.each_of(LINKS, |row| {
@@ -43,12 +46,19 @@ impl Connection {
                 table.links.insert((text(row, 1), text(row, 2), text(row, 3), text(row, 4)));
             }
         })?;
-        let mut indexes = BTreeMap::<(String, String, bool), Vec<String>>::new();
+        let mut indexes = BTreeMap::<(String, String, bool), (Vec<String>, bool)>::new();
         self.each_of(INDEXES, |row| {
-            indexes.entry((text(row, 0), text(row, 1), row.integer(2) == 1)).or_default().push(text(row, 3));
+            let (columns, ignores_case) = indexes.entry((text(row, 0), text(row, 1), row.integer(2) == 1)).or_default();
+            columns.push(text(row, 3));
+            *ignores_case |= row.integer(4) == 1;
         })?;
-        for ((table, _, unique), columns) in indexes {
+        for ((table, _, unique), (columns, ignores_case)) in indexes {
             if let Some(table) = found.tables.get_mut(&table) {
+                if let ([column], true, true) = (&columns[..], unique, ignores_case)
+                    && let Some(column) = table.columns.get_mut(column)
+                {
+                    column.ignores_case = true;
+                }
                 table.indexes.insert((columns, unique));
             }
         }

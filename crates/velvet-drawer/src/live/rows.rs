@@ -32,6 +32,8 @@ pub(crate) enum ByRow {
 #[derive(Clone, Copy)]
 pub(crate) struct Of {
     pub(crate) table: &'static str,
+    /// How many of its columns ignore case.
+    pub(crate) ignore_case: usize,
     pub(crate) doing: fn() -> String,
     pub(crate) misfit: fn(Misfit) -> Error,
 }
@@ -228,7 +230,9 @@ impl<R: Send + Sync + 'static, S: Clone + Send + Sync + 'static> Follower for Li
             read?;
             if held.tables.is_none() {
                 let is_alone = tables.len() == 1 && tables.contains(self.of.table);
-                held.by_row = is_alone && self.statements.some.is_some() && connection.sorts_plainly(self.of.table)?;
+                held.by_row = is_alone
+                    && self.statements.some.is_some()
+                    && connection.sorts_plainly(self.of.table, self.of.ignore_case)?;
                 held.tables = Some(tables.clone());
             }
             Ok(tables)

@@ -6,6 +6,7 @@ use crate::error::Error;
 use crate::live::Live;
 use crate::reading::{Records, unreadable};
 use std::sync::Arc;
+use velvet_core::column::own_key_column;
 use velvet_core::column_type::Comparable;
 use velvet_core::exchange::value_list;
 use velvet_core::{Column, Misfit, NamedValue, Stored, Textual, Value};
@@ -135,7 +136,7 @@ impl<T: NamedValue, A: Access> NamedValues<T, A> {
     }
 
     fn name() -> Column<T, T::OwnKey> {
-        Column::named(T::TABLE, T::COLUMNS[T::OWN_KEY_POSITION], T::OWN_KEY_POSITION)
+        own_key_column()
     }
 }
 

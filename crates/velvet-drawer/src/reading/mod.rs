@@ -59,6 +59,7 @@ impl<M: Mode> Scope<'_, M> {
 fn of<T: Record>() -> Of {
     Of {
         table: T::TABLE,
+        ignore_case: T::IGNORES_CASE.len(),
         doing: reading::<T>,
         misfit: |misfit| Error::misfit(Cause::Misfit, T::TABLE, T::COLUMNS, misfit),
     }

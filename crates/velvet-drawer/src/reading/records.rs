@@ -8,12 +8,12 @@ use crate::live::{ByRow, Live, LiveRows, Show};
 use crate::progress;
 use std::marker::PhantomData;
 use std::sync::Arc;
-use velvet_core::column::key_column;
+use velvet_core::column::{key_column, own_key_column};
 use velvet_core::list::List;
 use velvet_core::list_place::ListPlace;
 use velvet_core::record::stored_values;
 use velvet_core::statement::Select;
-use velvet_core::{Column, ColumnType, Condition, Fragment, Key, Keyed, Orders, Record, Stored, Value};
+use velvet_core::{ColumnType, Condition, Fragment, Key, Keyed, Orders, Record, Stored, Value};
 
 /// A selection of records of type `T`. Nothing is read until it is collected, counted or asked for its first.
 ///
@@ -311,9 +311,7 @@ impl Drawer {
         &self,
         own_key: <T::OwnKey as ColumnType>::Arg<'_>,
     ) -> Result<Live<Option<Arc<Stored<T>>>>, Error> {
-        let at = T::OWN_KEY_POSITION;
-        let column = Column::<T, T::OwnKey>::named(T::TABLE, T::COLUMNS[at], at);
-        self.records::<T>().filter(|_| column.is(own_key)).watch_one()
+        self.records::<T>().filter(|_| own_key_column::<T>().is(own_key)).watch_one()
     }
 }
 

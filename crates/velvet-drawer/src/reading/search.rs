@@ -224,13 +224,13 @@ impl<T: Searchable, P: Pick<T>, A: Access> OnlyFound<T, P, A> {
         let OnlyFound { search: Search { records, sought }, columns, .. } = self;
         let Some(expression) = sought.expression() else { return Ok(Vec::new()) };
         records.at.search_index_is_told()?;
-        let positions: Vec<Option<usize>> = columns.iter().map(|c| c.position).collect();
+        let positions = positions_after_key(&columns);
         records.run(
             |select| select.hits::<T>(expression, !sought.is_hardly_anything(), Some(columns)),
             |_, rows| {
                 let mut all = Vec::new();
                 rows.each(|row| {
-                    all.push(read::<T, T, P>(row, 0, &positions)?);
+                    all.push(read::<T, T, P>(row, 1, &positions)?);
                     Ok::<_, Error>(())
                 })?;
                 Ok(all)
@@ -254,20 +254,47 @@ impl<T: Searchable + Send + Sync> Search<T> {
     /// # Errors
     /// As [`Records::watch`].
     pub fn watch(self) -> Result<Live<List<Hit<T>>>, Error> {
+        let places = places::<T>();
+        let sought = self.sought.clone();
+        self.follow(None, move |row| found(row, &sought, &places))
+    }
+
+    fn follow<R: Send + Sync + 'static>(
+        self,
+        columns: Option<Vec<Picked>>,
+        read: impl Fn(Row<'_, '_>) -> Result<R, Error> + Send + Sync + 'static,
+    ) -> Result<Live<List<R>>, Error> {
         let Search { records, sought } = self;
         let (inner, select) = records.into_followed()?;
         let collations = select.sorting.collations().cloned().collect();
-        let ranked = !sought.is_hardly_anything();
+        let count = 1 + columns.as_ref().map_or(T::COLUMNS.len(), Vec::len);
         let hits = match sought.expression() {
-            Some(expression) => select.hits::<T>(expression, ranked, None),
+            Some(expression) => select.hits::<T>(expression, !sought.is_hardly_anything(), columns),
             None => Fragment::text("SELECT 0 WHERE FALSE"),
         };
-        let whole = Followed::whole(hits, 1 + T::COLUMNS.len(), collations);
+        let whole = Followed::whole(hits, count, collations);
         let words = Value::Text(format!("{sought:?}"));
-        let places = places::<T>();
-        let read = move |row: Row<'_, '_>| found(row, &sought, &places);
         LiveRows::follow(&inner, of::<T>(), whole, (ByRow::Number, Some(words)), read, Show::LIST)
     }
+}
+
+impl<T: Searchable + Send + Sync, P: Pick<T> + 'static> OnlyFound<T, P>
+where
+    P::Output: Send + Sync + 'static,
+{
+    /// Follows the values of what is found; see [`Search::watch`].
+    ///
+    /// # Errors
+    /// As [`Records::watch`].
+    pub fn watch(self) -> Result<Live<List<P::Output>>, Error> {
+        let positions = positions_after_key(&self.columns);
+        self.search.follow(Some(self.columns), move |row| read::<T, T, P>(row, 1, &positions))
+    }
+}
+
+/// The position of the column in each place of a row that begins with the key.
+fn positions_after_key(columns: &[Picked]) -> Vec<Option<usize>> {
+    std::iter::once(None).chain(columns.iter().map(|c| c.position)).collect()
 }
 
 /// The places of the searched columns in a row.

@@ -4,6 +4,7 @@ mod adopt;
 mod backup;
 mod progress;
 mod rebuild;
+mod same;
 mod space;
 
 pub use adopt::Adopted;
@@ -194,7 +195,9 @@ impl Upgrading<'_> {
             self.watch.begin(plan.version, self.declared.version, of, &said)?;
             let doing = format!("{}, by what version {} of the history file says ({said})", self.doing, plan.version);
             let result = match operation {
-                Operation::Run { statement, .. } => self.connection.run(statement).map_err(Error::from),
+                Operation::Run { statement, .. } => {
+                    self.connection.run(statement).map_err(|fault| same::explained(self.connection, fault))
+                }
                 Operation::AddColumn { table, definition, .. } => {
                     self.connection.add_column(table, definition).map_err(Error::from)
                 }

@@ -1,6 +1,6 @@
 //! Writing a table anew under another structure.
 
-use super::Watch;
+use super::{Watch, same};
 use crate::engine::{Connection, EntryKind, Fault};
 use crate::error::{Cause, Error};
 use velvet_core::evolution::Rebuild;
@@ -14,7 +14,7 @@ pub(super) fn run(connection: &Connection, rebuild: &Rebuild, watch: &Watch) -> 
     let engine = |mut fault: Fault| {
         // The stand-in is our own affair; whoever reads this knows the table by its name.
         fault.message = fault.message.replace(&rebuild.stand_in, &rebuild.becomes);
-        Error::from(fault)
+        same::explained(connection, fault)
     };
     let table = quoted(&rebuild.table);
     let rows = connection.number(&format!("SELECT count(*) FROM {table}")).map_err(engine)?;

@@ -263,7 +263,7 @@ impl<T: Record> Refreshing<'_, T> {
         self.scope.ask::<T, ()>(statement, |_, rows| {
             rows.each(|row| {
                 key.clear();
-                let there = push_key(self.by.iter().map(|at| row.column(*at)), &mut key);
+                let there = push_key::<T>(self.by.iter().map(|at| (*at, row.column(*at))), &mut key);
                 let at = if there { expected.remove(&key) } else { None };
                 let Some(at) = at else {
                     let is_within = !has_within || row.column(T::COLUMNS.len()) == ValueRef::Integer(1);

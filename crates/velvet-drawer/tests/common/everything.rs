@@ -48,6 +48,8 @@ pub struct Everything {
     pub mark: String,
     #[record(unique)]
     pub uuid: Option<Uuid>,
+    #[record(unique, ignore_case)]
+    pub alias: Option<String>,
     #[record(searchable)]
     pub title: String,
     #[record(searchable)]
@@ -85,6 +87,8 @@ pub struct Everything {
     pub curve: Curve,
     #[record(json)]
     pub maybe_curve: Option<Curve>,
+    #[record(json, fallback)]
+    pub loose: Curve,
     pub file: OutsideFile,
     #[record(link(on_delete = clear))]
     pub twin: Option<Key<Everything>>,
@@ -182,6 +186,7 @@ pub fn plain(number: u8) -> Everything {
     Everything {
         mark: format!("E-{number}"),
         uuid: Some(Uuid::from_u128(number.into())),
+        alias: None,
         title: format!("Tall “bowl” no. {number}"),
         remarks: None,
         i8: -1,
@@ -211,6 +216,7 @@ pub fn plain(number: u8) -> Everything {
         json: serde_json::Value::Null,
         curve: Curve::default(),
         maybe_curve: None,
+        loose: Curve::default(),
         file: OutsideFile::new("photos/bowl.jpg").unwrap(),
         twin: None,
         owner: None,
@@ -229,6 +235,7 @@ pub fn at_limits() -> [Everything; 2] {
     let least = Everything {
         mark: String::new(),
         uuid: Some(Uuid::nil()),
+        alias: Some("@Z`\0ÄÖ".into()),
         title: String::new(),
         remarks: Some(String::new()),
         i8: i8::MIN,
@@ -258,6 +265,7 @@ pub fn at_limits() -> [Everything; 2] {
         json: serde_json::json!({ "": [null, [], {}, -0.5, i64::MIN, u64::MAX] }),
         curve: Curve { celsius: vec![f64::MAX, f64::MIN, 5e-324, 0.1 + 0.2], note: Some("null".into()) },
         maybe_curve: Some(Curve::default()),
+        loose: Curve { celsius: vec![-0.5], note: None },
         letter: '\0',
         address: Some(Ipv6Addr::UNSPECIFIED.into()),
         boxed: "\0".into(),
@@ -267,6 +275,7 @@ pub fn at_limits() -> [Everything; 2] {
     let greatest = Everything {
         mark: "ß ſ ﬃ İ ı Σς ё é e\u{301} 日本 ไทย 🏺".into(),
         uuid: Some(Uuid::max()),
+        alias: Some("[z".into()),
         title: "select \"x\" from [y] where 'z' -- \\ % _".into(),
         remarks: Some("a\u{0}b, \"NULL\"\n\r\n".into()),
         i8: i8::MAX,

@@ -1,6 +1,15 @@
 use velvet_drawer::{Key, Record};
 
 #[derive(Record)]
+#[record(shared)]
+struct Member {
+    #[record(own_key, ignore_case, fallback)]
+    address: String,
+    #[record(ignore_case)]
+    name: String,
+}
+
+#[derive(Record)]
 #[record(unique(mark, shlef), indexed(mark))]
 struct Piece {
     #[record(uniqe, nmae = "x")]
