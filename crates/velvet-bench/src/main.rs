@@ -4,7 +4,7 @@
 //! medians of several rounds; what counts is their ratio. Where valgrind is installed, instructions are counted too. Lines without
 //! a goal stand against the way in which the same is usually written: a statement prepared for each call, a transaction for each row.
 //!
-//! Named parts run alone: `… -- opening`, `records`, `searching`, `counts`, `upgrading`, `trails`, `live` or `kept`.
+//! Named parts run alone: `… -- opening`, `records`, `searching`, `counts`, `upgrading`, `trails`, `live`, `kept` or `sealed`.
 
 #![forbid(unsafe_code)]
 
@@ -13,6 +13,7 @@ mod kept;
 mod live;
 mod opening;
 mod records;
+mod sealed;
 mod searching;
 mod table;
 mod trails;
@@ -29,7 +30,7 @@ fn main() -> Result<()> {
     {
         return counts::one(rest);
     }
-    let parts: [(&str, fn(&mut Ratios) -> Result<()>); 8] = [
+    let parts: [(&str, fn(&mut Ratios) -> Result<()>); 9] = [
         ("opening", opening::run),
         ("records", records::run),
         ("searching", searching::run),
@@ -38,6 +39,7 @@ fn main() -> Result<()> {
         ("trails", trails::run),
         ("live", live::run),
         ("kept", kept::run),
+        ("sealed", sealed::run),
     ];
     let mut table = Ratios::default();
     for (name, run) in parts {

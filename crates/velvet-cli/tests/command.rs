@@ -7,6 +7,7 @@ use common::{DEMO, newest, on_a_terminal, succeeds, velvet};
 use serde_json::Value;
 use std::fs;
 use std::path::{Path, PathBuf};
+use velvet_drawer::{Drawer, KeysInMemory, Record, Schema, Trail};
 
 /// The copy from before the upgrades.
 fn drawer() -> String {
@@ -759,4 +760,42 @@ fn an_attachment_comes_out_byte_for_byte_and_on_a_screen_is_told_of() {
     assert!(message.contains("bowl.png") && fs::read(&to).unwrap() == written, "{message}");
     let message = fails(&["attachment", &newest(), "K-999.png"]);
     assert!(message.contains("no attachment has that number, name or hash"), "{message}");
+}
+
+#[derive(Record)]
+struct Client {
+    #[record(own_key, searchable)]
+    name: String,
+    #[record(sealed)]
+    phone: Option<String>,
+}
+
+#[test]
+fn what_is_sealed_is_shown_as_sealed_by_every_command() {
+    let folder = tempfile::tempdir().unwrap();
+    let path = folder.path().join("kiln.drawer");
+    let schema = Schema::new("kilnbook").record::<Client>();
+    let drawer = Drawer::options().trail(Trail::Before).keys(KeysInMemory::default()).open(&path, schema).unwrap();
+    let ann = drawer.insert(Client { name: "Ann".into(), phone: Some("555 0100".into()) }).unwrap();
+    drawer.change(ann.key(), |c| c.phone = Some("555 0199".into())).unwrap();
+    drawer.insert(Client { name: "Bo".into(), phone: None }).unwrap();
+    drawer.close().unwrap();
+    let file = path.to_str().unwrap();
+    let copy = folder.path().join("copy.drawer").to_str().unwrap().to_owned();
+    let commands: [(&[&str], &str); 9] = [
+        (&["overview", file], "Sealed: client.phone; read only with the key"),
+        (&["records", file, "client"], "Ann   (sealed)"),
+        (&["one", file, "client", "Ann"], "phone  (sealed)"),
+        (&["search", file, "ann"], "Ann"),
+        (&["query", file, "SELECT phone FROM client"], "(sealed)"),
+        (&["structure", file], "text, sealed as `client.phone`"),
+        (&["trail", file], "phone (sealed) → (sealed)"),
+        (&["records", file, "client", "--as", "json"], "\"phone\":{\"sealed\":\"01"),
+        (&["copy", file, &copy], "copy.drawer"),
+    ];
+    for (command, shows) in commands {
+        let said = succeeds(command);
+        assert!(said.contains(shows) && !said.contains("555"), "{command:?}: {said}");
+    }
+    assert!(succeeds(&["compare", file, &copy]).contains("The files hold the same records."));
 }

@@ -43,8 +43,9 @@ pub fn write_json(value: ValueRef<'_>, kind: Option<&Kind>, out: &mut dyn Write)
         (ValueRef::Real(x), _) => write!(out, "{}", json!({ "real": if x > 0.0 { "inf" } else { "-inf" } })),
         (ValueRef::Text(text), Some(Kind::Json)) if is_nested(text) => out.write_all(text.as_bytes()),
         (ValueRef::Text(text), _) => Ok(serde_json::to_writer(out, text)?),
-        (ValueRef::BrokenText(bytes) | ValueRef::Bytes(bytes), _) => {
-            out.write_all(b"{\"bytes\":\"")?;
+        (ValueRef::BrokenText(bytes) | ValueRef::Bytes(bytes), kind) => {
+            let word = if matches!(kind, Some(Kind::Sealed { .. })) { "sealed" } else { "bytes" };
+            write!(out, "{{\"{word}\":\"")?;
             write_hex(bytes, out)?;
             out.write_all(b"\"}")
         }
@@ -114,8 +115,12 @@ pub fn of_json(json: &str, kind: Option<&Kind>) -> Result<Value, NotAValue> {
         },
         Json::String(text) => Value::Text(text.clone()),
         Json::Object(object) if object.len() == 1 => match object.iter().next() {
-            Some((word, Json::String(hex))) if word == "bytes" => {
-                Value::Bytes(from_hex(hex).ok_or(NotAValue::NotHexadecimal("`bytes`"))?)
+            Some((word, Json::String(hex))) if word == "bytes" || word == "sealed" => {
+                Value::Bytes(from_hex(hex).ok_or(NotAValue::NotHexadecimal(if word == "bytes" {
+                    "`bytes`"
+                } else {
+                    "`sealed`"
+                }))?)
             }
             Some((word, Json::String(sign))) if word == "real" && (sign == "inf" || sign == "-inf") => {
                 Value::Real(if sign == "inf" { f64::INFINITY } else { f64::NEG_INFINITY })

@@ -2,6 +2,7 @@
 
 use crate::column_type::{ColumnType, Misfit};
 use crate::outside_file::OutsideFile;
+use crate::sealing::key_number;
 use crate::structure::{ColumnDefinition, Kind};
 use crate::value::ValueRef;
 
@@ -35,6 +36,10 @@ pub fn fits(column: &ColumnDefinition, value: ValueRef<'_>) -> Result<(), Misfit
         Kind::Json => serde_json::Value::load(value).map(drop),
         Kind::File => OutsideFile::load(value).map(drop),
         Kind::Uuid => uuid(value),
+        Kind::Sealed { .. } => match value {
+            ValueRef::Bytes(bytes) if key_number(bytes).is_some() => Ok(()),
+            other => Err(Misfit::kind(other, "a sealed value")),
+        },
         Kind::Link { .. } => i64::load(value).map(drop),
         Kind::Choice { values, fallback } => match value {
             ValueRef::Text(name) if *fallback || values.iter().any(|v| v == name) => Ok(()),

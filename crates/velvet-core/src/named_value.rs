@@ -54,22 +54,31 @@ pub struct NamedStatements {
 }
 
 impl NamedStatements {
-    /// The statements of a table with these columns, in that order, for the name and for the value.
-    pub fn new(table: &str, name: &str, value: &str) -> NamedStatements {
-        let (of, key, name, value) = (quoted(table), quoted(KEY_COLUMN), quoted(name), quoted(value));
-        let literal = table.replace('\'', "''");
+    /// The statements of a set of named values.
+    pub fn of<T: NamedValue>() -> NamedStatements {
+        let column = |at: usize| quoted(T::COLUMNS[at]);
+        let (layout, at) = (T::LAYOUT, T::VALUE_POSITION);
+        let (of, key, name, value) = (quoted(T::TABLE), quoted(KEY_COLUMN), column(T::OWN_KEY_POSITION), column(at));
+        let literal = T::TABLE.replace('\'', "''");
+        let read = layout.read(at);
         NamedStatements {
-            get: format!("SELECT {key}, {value} FROM {of} WHERE {name} = ?1"),
+            get: format!("SELECT {key}, {read} FROM {of} WHERE {name} = ?1"),
             get_all: format!(
-                "SELECT velvet_list.key, {of}.{value} FROM json_each(?1) AS velvet_list CROSS JOIN {of} ON {of}.{name} = velvet_list.value"
+                "SELECT velvet_list.key, {read} FROM json_each(?1) AS velvet_list CROSS JOIN {of} ON {of}.{name} = velvet_list.value"
             ),
-            set: format!("UPDATE {of} SET {value} = ?1 WHERE {name} = ?2 AND {value} IS NOT ?1 COLLATE BINARY"),
-            insert: format!("INSERT INTO {of} ({value}, {name}) VALUES (?1, ?2)"),
+            set: format!(
+                "UPDATE {of} SET {value} = {} WHERE {name} = ?2 AND {read} IS NOT ?1 COLLATE BINARY",
+                layout.written(at, "?1", &layout.key())
+            ),
+            insert: layout.insert(&format!("{value}, {name}"), |row| format!("{}, ?2", layout.written(at, "?1", row))),
             remove: format!("DELETE FROM {of} WHERE {name} = ?1"),
             last_number: format!(
                 "SELECT max(coalesce((SELECT seq FROM sqlite_sequence WHERE name = '{literal}'), 0), coalesce((SELECT max({name}) FROM {of}), 0))"
             ),
-            add: format!("INSERT INTO {of} ({key}, {name}, {value}) VALUES (?1, ?1, ?2)"),
+            add: format!(
+                "INSERT INTO {of} ({key}, {name}, {value}) VALUES (?1, ?1, {})",
+                layout.written(at, "?2", "?1")
+            ),
         }
     }
 }

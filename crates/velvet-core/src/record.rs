@@ -2,7 +2,7 @@
 
 use crate::column_type::{ColumnType, Misfit, stored_value};
 use crate::hints::Hints;
-use crate::record_statements::RecordStatements;
+use crate::record_statements::{Layout, RecordStatements};
 use crate::stamp::{StampedColumn, When};
 use crate::structure::Table;
 use crate::value::{Value, ValueRef};
@@ -21,6 +21,10 @@ pub trait Record: Sized + 'static {
     const STAMPED: &'static [StampedColumn] = &[];
     /// The positions of the columns whose texts are the same where only large and small letters A to Z differ.
     const IGNORES_CASE: &'static [usize] = &[];
+    /// The columns whose values are sealed, by their positions, each with its label.
+    const SEALED: &'static [(usize, &'static str)] = &[];
+    /// What statements have to know of its table.
+    const LAYOUT: Layout = Layout { table: Self::TABLE, columns: Self::COLUMNS, sealed: Self::SEALED };
     /// Where its table and columns come from, for the next version of the schema.
     const HINTS: Hints;
     /// Its columns, for conditions and orders.

@@ -1,6 +1,68 @@
 //! The statements that read and write one type of record.
 
 use crate::name::{KEY_COLUMN, push_quoted, quoted};
+use crate::sealing::{sealing, unsealing};
+
+/// What the statements of a type of record have to know of its table.
+#[derive(Clone, Copy, Debug)]
+pub struct Layout {
+    /// Its name.
+    pub table: &'static str,
+    /// Its columns, without that of row numbers.
+    pub columns: &'static [&'static str],
+    /// The columns whose values are sealed, by their positions, each with its label.
+    pub sealed: &'static [(usize, &'static str)],
+}
+
+impl Layout {
+    /// The row number, as an expression.
+    pub fn key(&self) -> String {
+        format!("{}.{}", quoted(self.table), quoted(KEY_COLUMN))
+    }
+
+    /// How the column at a position is read: as it stands, or what is sealed in it.
+    pub fn read(&self, at: usize) -> String {
+        let own = format!("{}.{}", quoted(self.table), quoted(self.columns[at]));
+        match self.label(at) {
+            Some(label) => unsealing(&own, label, &self.key()),
+            None => own,
+        }
+    }
+
+    /// The row number and all columns as they are read, with commas in between.
+    pub fn read_all(&self) -> String {
+        let mut all = self.key();
+        (0..self.columns.len()).for_each(|at| all.extend([", ", &self.read(at)]));
+        all
+    }
+
+    /// What is written to the column at a position: a value, or that sealed for a row.
+    pub fn written(&self, at: usize, value: &str, row: &str) -> String {
+        self.label(at).map_or_else(|| value.to_owned(), |label| sealing(value, label, row))
+    }
+
+    /// The statement that inserts values into columns by their names. What is sealed is bound to its row, so the number of that is known before
+    /// there is one.
+    pub fn insert(&self, columns: &str, values: impl FnOnce(&str) -> String) -> String {
+        let name = quoted(self.table);
+        if self.sealed.is_empty() {
+            return format!("INSERT INTO {name} ({columns}) VALUES ({})", values(""));
+        }
+        let (literal, key) = (self.table.replace('\'', "''"), quoted(KEY_COLUMN));
+        let last = format!(
+            "coalesce((SELECT seq FROM sqlite_sequence WHERE name = '{literal}'), 0), coalesce((SELECT max({key}) FROM {name}), 0)"
+        );
+        let row = "velvet_next.number";
+        let values = values(row);
+        format!(
+            "INSERT INTO {name} ({key}, {columns}) SELECT {row}, {values} FROM (SELECT max({last}) + 1 AS number) AS velvet_next"
+        )
+    }
+
+    fn label(&self, at: usize) -> Option<&'static str> {
+        self.sealed.iter().find(|(sealed, _)| *sealed == at).map(|(_, label)| *label)
+    }
+}
 
 /// The statements that read and write one type of record, made once.
 #[derive(Debug)]
@@ -20,16 +82,17 @@ pub struct RecordStatements {
 }
 
 impl RecordStatements {
-    /// The statements of a table with these columns, the one at `own_key` being the records' own key.
-    pub fn new(table: &str, columns: &[&str], own_key: Option<usize>) -> RecordStatements {
-        let (name, key) = (quoted(table), quoted(KEY_COLUMN));
-        let list = columns.iter().map(|c| quoted(c)).collect::<Vec<_>>().join(", ");
-        let marks = (1..=columns.len()).map(|n| format!("?{n}")).collect::<Vec<_>>().join(", ");
-        let select = format!("SELECT {key}, {list} FROM {name}");
+    /// The statements of a table, the column at `own_key` being the records' own key.
+    pub fn new(layout: Layout, own_key: Option<usize>) -> RecordStatements {
+        let (name, key) = (quoted(layout.table), quoted(KEY_COLUMN));
+        let list = layout.columns.iter().map(|c| quoted(c)).collect::<Vec<_>>().join(", ");
+        let value = |at: usize, row: &str| layout.written(at, &format!("?{}", at + 1), row);
+        let values = |row: &str| (0..layout.columns.len()).map(|at| value(at, row)).collect::<Vec<_>>().join(", ");
+        let select = format!("SELECT {} FROM {name}", layout.read_all());
         RecordStatements {
-            insert: format!("INSERT INTO {name} ({list}) VALUES ({marks})"),
+            insert: layout.insert(&list, values),
             get: format!("{select} WHERE {key} = ?1"),
-            get_by_own_key: own_key.map(|at| format!("{select} WHERE {} = ?1", quoted(columns[at]))),
+            get_by_own_key: own_key.map(|at| format!("{select} WHERE {} = ?1", quoted(layout.columns[at]))),
             select,
             remove: format!("DELETE FROM {name} WHERE {key} = ?1"),
             remove_all: format!("DELETE FROM {name}"),
@@ -39,15 +102,16 @@ impl RecordStatements {
 
 /// The statement that writes only the columns at `positions` of the record with a key. Binds those columns in the order
 /// of `positions`, then the key.
-pub fn update(table: &str, columns: &[&str], positions: impl Iterator<Item = usize>) -> String {
+pub fn update(layout: Layout, positions: impl Iterator<Item = usize>) -> String {
     let mut text = String::with_capacity(128);
     text.push_str("UPDATE ");
-    push_quoted(&mut text, table);
+    push_quoted(&mut text, layout.table);
     let mut separator = " SET ";
     for position in positions {
         text.push_str(separator);
-        push_quoted(&mut text, columns[position]);
-        text.push_str(" = ?");
+        push_quoted(&mut text, layout.columns[position]);
+        text.push_str(" = ");
+        text.push_str(&layout.written(position, "?", "\"key\""));
         separator = ", ";
     }
     text.push_str(" WHERE ");

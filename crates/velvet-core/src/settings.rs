@@ -10,7 +10,7 @@ use serde::de::DeserializeOwned;
 #[diagnostic::on_unimplemented(message = "`{Self}` is no settings", note = "put `#[derive(Settings)]` on the struct")]
 pub trait Settings: Clone + Send + Sync + 'static {
     /// A field as it is stored: its name, and its value as JSON text.
-    type Setting: NamedValue<OwnKey = String, Value = serde_json::Value>;
+    type Setting: NamedValue<OwnKey = String, Value: ColumnType<Value = serde_json::Value>>;
     /// Its fields, in declared order.
     const FIELDS: &'static [SettingField];
 

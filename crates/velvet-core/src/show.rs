@@ -8,6 +8,9 @@ use jiff::SignedDuration;
 /// What stands for a missing value.
 pub(crate) const MISSING: &str = "–";
 
+/// What stands for a value that is there and sealed.
+pub const SEALED: &str = "(sealed)";
+
 /// How many characters of a long text are shown in a row; no screen has more room.
 const CHARACTERS_SHOWN: usize = 2_000;
 
@@ -39,6 +42,7 @@ pub fn shown(value: ValueRef<'_>, kind: Option<&Kind>) -> Shown {
     let of = |text: String, tone| Shown { text, tone };
     match (value, kind) {
         (ValueRef::Missing, _) => of(MISSING.into(), Tone::Sign),
+        (_, Some(Kind::Sealed { .. })) => of(SEALED.into(), Tone::Sign),
         (ValueRef::Integer(0), Some(Kind::Bool)) => of("false".into(), Tone::Plain),
         (ValueRef::Integer(1), Some(Kind::Bool)) => of("true".into(), Tone::Plain),
         (ValueRef::Integer(n), Some(Kind::Duration)) => {

@@ -129,6 +129,13 @@ pub enum Kind {
         /// The table it is in.
         table: String,
     },
+    /// Bytes that can be read only with the file's key.
+    Sealed {
+        /// What is sealed.
+        holds: Box<Kind>,
+        /// The label that the values are bound to: the table and column that they were first sealed in.
+        label: String,
+    },
 }
 
 /// What a table holds.
@@ -193,7 +200,7 @@ impl Kind {
             Kind::I8 | Kind::I16 | Kind::I32 | Kind::I64 | Kind::U8 | Kind::U16 | Kind::U32 | Kind::U64 => "INTEGER",
             Kind::Bool | Kind::Duration | Kind::Link { .. } => "INTEGER",
             Kind::F32 | Kind::F64 => "REAL",
-            Kind::Bytes => "BLOB",
+            Kind::Bytes | Kind::Sealed { .. } => "BLOB",
             Kind::Text | Kind::Date | Kind::Time | Kind::DateTime | Kind::Timestamp => "TEXT",
             Kind::Uuid | Kind::Json | Kind::File | Kind::Choice { .. } => "TEXT",
         }
@@ -239,6 +246,12 @@ impl Structure {
                         table.name, column.name
                     ));
                 }
+            }
+            if let Some(column) = table.columns.iter().find(|c| c.seal().is_some()).filter(|_| table.shared) {
+                problems.push(format!(
+                    "`{}` is shared, but `{}` is sealed, and other devices have other keys; keep what is sealed in a record of its own",
+                    table.name, column.name
+                ));
             }
             for column in &table.columns {
                 if let Kind::Link { table: target } = &column.kind
@@ -438,6 +451,20 @@ impl ColumnDefinition {
         self
     }
 
+    /// The column, with values that are sealed under this label.
+    #[must_use]
+    pub fn sealed_as(mut self, as_label: &str) -> ColumnDefinition {
+        if let Kind::Sealed { label, .. } = &mut self.kind {
+            as_label.clone_into(label);
+        }
+        self
+    }
+
+    /// The label under which its values are sealed, where they are.
+    pub fn seal(&self) -> Option<&str> {
+        if let Kind::Sealed { label, .. } = &self.kind { Some(label) } else { None }
+    }
+
     /// What stands in place of its values where those are private; nothing where no value would do.
     pub fn blank(&self) -> Option<Value> {
         match &self.kind {
@@ -457,6 +484,10 @@ impl ColumnDefinition {
             Kind::Choice { values, .. } => format!("a choice of {}", values.join(", ")),
             Kind::Link { table } => format!("a link to {table}"),
             Kind::DateTime => "date-time".into(),
+            Kind::Sealed { holds, label } => {
+                let holds = ColumnDefinition::new("", ((**holds).clone(), false), None, None);
+                format!("{}, sealed as `{label}`", holds.in_words())
+            }
             other => format!("{other:?}").to_lowercase(),
         };
         if self.optional {

@@ -45,6 +45,7 @@ fn field(field: &Field, problems: &mut Problems) {
             field.link.is_some(),
             field.origin.is_some(),
             field.fill.is_some(),
+            field.sealed.is_some(),
         ];
         if others.iter().any(Option::is_some) || more.contains(&true) {
             refuse(
@@ -78,6 +79,21 @@ fn field(field: &Field, problems: &mut Problems) {
     }
     if let (Some(at), true) = (field.fallback, field.own_key.is_some() || field.link.is_some()) {
         refuse(at, "a record that is known by it, or linked to, cannot be another one instead; remove `fallback`");
+    }
+    if let Some((at, _)) = &field.sealed {
+        let found = [field.own_key, field.unique, field.indexed, field.created, field.changed, field.remove_unlinked];
+        if found.iter().any(Option::is_some) || field.searchable.is_some() || field.link.is_some() {
+            refuse(
+                *at,
+                "the file cannot find, compare or link by what it cannot read; remove `sealed`, or the other words",
+            );
+        }
+        if field.default.is_some() {
+            refuse(
+                *at,
+                "a default would stand in the file for everybody to read; remove it, or make the field an Option",
+            );
+        }
     }
     if let (Some(at), Some(_)) = (field.private, field.own_key) {
         refuse(at, "an own key says which record it is, also in a copy without what is private; remove `private`");
@@ -166,6 +182,10 @@ fn a_name_and_a_value(record: &Record, problems: &mut Problems) {
 fn groups_name_stored_fields(record: &Record, problems: &mut Problems) {
     for (group, _) in &record.groups {
         for (position, ident) in group.iter().enumerate() {
+            let is_sealed = |f: &Field| f.ident == *ident && f.sealed.is_some();
+            if record.stored().any(is_sealed) {
+                problems.at(ident, "the file cannot compare what it cannot read; leave the sealed field out");
+            }
             if group[..position].contains(ident) {
                 problems.at(ident, format!("`{ident}` is named twice"));
             } else if !record.stored().any(|f| f.ident == *ident) {

@@ -1,7 +1,7 @@
 //! `#[derive(Excerpt)]`: a struct that rows are read as, by the names of their columns.
 
 use crate::check;
-use crate::generate::{are_columns, column_type, local};
+use crate::generate::{are_columns, column_type, local, plain_type};
 use crate::model::Excerpt;
 use crate::problems::Problems;
 use proc_macro2::TokenStream;
@@ -47,11 +47,13 @@ fn generate(excerpt: &Excerpt) -> TokenStream {
         quote_spanned!(*span=> #ident: (&velvet::FieldOf::<#ty>::HERE).take(#source, #at)?,)
     });
     let excerpt_of = of.as_ref().map(|of| {
-        let picks = typed.iter().map(|(f, _, ty)| {
+        let picks = typed.iter().map(|(f, _, _)| {
+            let ty = plain_type(f);
             let field = &f.ident;
             let mut columns = local("columns");
             columns.set_span(field.span().resolved_at(columns.span()));
-            quote_spanned!(field.span()=> velvet::pick_column::<#of, #ty>(#columns.#field, #take);)
+            let pick = local(if f.sealed.is_some() { "pick_sealed_column" } else { "pick_column" });
+            quote_spanned!(field.span()=> velvet::#pick::<#of, #ty>(#columns.#field, #take);)
         });
         quote! {
             #[automatically_derived]

@@ -33,7 +33,6 @@ pub(crate) fn record(record: &Record, form: Form) -> TokenStream {
     let visibilities = stored.iter().map(|f| &f.vis);
     let names: Vec<&String> = stored.iter().map(|f| &f.column.text).collect();
     let positions = 0..stored.len();
-    let named_at = positions.clone();
     let (this, sink, source, value) = (local("self"), local("sink"), local("source"), local("value"));
     // Lines about a field stand at its type, so that what the compiler says of the type is said there.
     let store = positions.clone().zip(&types).zip(&stored).map(|((at, ty), f)| {
@@ -56,7 +55,7 @@ pub(crate) fn record(record: &Record, form: Form) -> TokenStream {
         let (ident, ty) = (&f.ident, &f.ty);
         quote_spanned!(ty.span()=> #ident: <#ty as ::core::default::Default>::default(),)
     });
-    let declared = stored.iter().zip(&types).enumerate().map(|(at, (f, ty))| column(at, f, ty));
+    let declared = stored.iter().zip(&types).enumerate().map(|(at, (f, ty))| column(record, at, f, ty));
     let indexes = indexes(record);
     let mut searched: Vec<(&String, f64)> =
         stored.iter().filter_map(|f| f.searchable.map(|(_, weight)| (&f.column.text, weight))).collect();
@@ -90,6 +89,21 @@ pub(crate) fn record(record: &Record, form: Form) -> TokenStream {
     let ignores_case: Vec<usize> = (0..stored.len()).filter(|at| stored[*at].ignore_case.is_some()).collect();
     let ignores_case =
         (!ignores_case.is_empty()).then(|| quote!(const IGNORES_CASE: &'static [usize] = &[#(#ignores_case),*];));
+    let seals: Vec<TokenStream> =
+        stored.iter().enumerate().filter_map(|(at, f)| seal(record, f).map(|label| quote!((#at, #label)))).collect();
+    let sealed = (!seals.is_empty()).then(|| quote!(const SEALED: &'static [(usize, &'static str)] = &[#(#seals),*];));
+    let column_of = |(at, f): (usize, &&Field)| {
+        let name = &f.column.text;
+        match seal(record, f) {
+            Some(label) => quote!(velvet::SealedColumn::named(#table, #name, #at, #label)),
+            None => quote!(velvet::Column::named(#table, #name, #at)),
+        }
+    };
+    let made = stored.iter().enumerate().map(column_of);
+    let column_types = stored.iter().map(|f| {
+        let ty = plain_type(f);
+        if f.sealed.is_some() { quote!(velvet::SealedColumn<#ident, #ty>) } else { quote!(velvet::Column<#ident, #ty>) }
+    });
     let stamps = stamps(record, form);
     let assertions = stored.iter().zip(&types).filter(|_| !stands_in).map(|(f, ty)| assertions(f, ty));
     let body = |whole: TokenStream| if stands_in { quote!(::core::unreachable!()) } else { whole };
@@ -116,9 +130,10 @@ pub(crate) fn record(record: &Record, form: Form) -> TokenStream {
             #checks
             #(#assertions)*
 
+            #[allow(dead_code)]
             #[derive(Clone, Copy)]
             #vis struct #columns {
-                #(#visibilities #idents: velvet::Column<#ident, #types>,)*
+                #(#visibilities #idents: #column_types,)*
             }
 
             #[allow(dead_code)]
@@ -147,10 +162,11 @@ pub(crate) fn record(record: &Record, form: Form) -> TokenStream {
                 type Columns = #columns;
 
                 #ignores_case
+                #sealed
                 #stamps
 
                 fn columns() -> #columns {
-                    #columns { #(#idents: velvet::Column::named(#table, #names, #named_at) #ignoring_case,)* }
+                    #columns { #(#idents: #made #ignoring_case,)* }
                 }
 
                 fn table() -> Result<velvet::Table, velvet::Misfit> {
@@ -159,7 +175,7 @@ pub(crate) fn record(record: &Record, form: Form) -> TokenStream {
 
                 fn statements() -> &'static velvet::RecordStatements {
                     static STATEMENTS: ::std::sync::LazyLock<velvet::RecordStatements> = ::std::sync::LazyLock::new(|| {
-                        velvet::RecordStatements::new(#table, <#ident as velvet::Record>::COLUMNS, #own_key_for_statements)
+                        velvet::RecordStatements::new(<#ident as velvet::Record>::LAYOUT, #own_key_for_statements)
                     });
                     &STATEMENTS
                 }
@@ -212,8 +228,23 @@ pub(crate) fn local(name: &str) -> Ident {
     Ident::new(name, Span::call_site())
 }
 
-/// The column type of a field: its own type, or that of JSON text.
+/// The label under which a field's values are sealed, where they are.
+fn seal(record: &Record, field: &Field) -> Option<String> {
+    let (_, label) = field.sealed.as_ref()?;
+    Some(label.clone().unwrap_or_else(|| format!("{}.{}", record.table.text, field.column.text)))
+}
+
+/// The column type of a field.
 pub(crate) fn column_type(field: &Field) -> TokenStream {
+    let plain = plain_type(field);
+    match field.sealed {
+        None => plain,
+        Some(_) => quote_spanned!(field.ty.span()=> velvet::Sealed<#plain>),
+    }
+}
+
+/// The column type of a field, where it is not sealed: its own type, or that of JSON text.
+pub(crate) fn plain_type(field: &Field) -> TokenStream {
     let ty = &field.ty;
     let stored = match (field.json, field.inside_option()) {
         (None, _) => quote!(#ty),
@@ -226,7 +257,7 @@ pub(crate) fn column_type(field: &Field) -> TokenStream {
     }
 }
 
-fn column(at: usize, field: &Field, ty: &TokenStream) -> TokenStream {
+fn column(record: &Record, at: usize, field: &Field, ty: &TokenStream) -> TokenStream {
     let name = &field.column.text;
     let default = match &field.default {
         None => quote!(None),
@@ -246,8 +277,9 @@ fn column(at: usize, field: &Field, ty: &TokenStream) -> TokenStream {
     };
     let private = field.private.map(|_| quote!(.private()));
     let ignore_case = field.ignore_case.map(|_| quote!(.ignore_case()));
+    let sealed = seal(record, field).map(|label| quote!(.sealed_as(#label)));
     let unlinked = field.remove_unlinked.map(|_| quote!(.remove_unlinked()));
-    quote_spanned!(field.ty.span()=> (&velvet::FieldOf::<#ty>::HERE).column(#name, #default, #rule)#private #ignore_case #unlinked)
+    quote_spanned!(field.ty.span()=> (&velvet::FieldOf::<#ty>::HERE).column(#name, #default, #rule)#private #ignore_case #unlinked #sealed)
 }
 
 /// Where the table and its columns come from.
@@ -343,9 +375,7 @@ fn named_value(record: &Record, types: &[TokenStream], form: Form) -> Option<Tok
     record.named?;
     let at = |name: &str| record.stored().position(|f| f.ident == name);
     let (name_at, at) = (at("name")?, at("value")?);
-    let (ident, table, ty) = (&record.ident, &record.table.text, &types[at]);
-    let column = |at: usize| record.stored().nth(at).map(|f| &f.column.text);
-    let (name_column, value_column) = (column(name_at)?, column(at)?);
+    let (ident, ty) = (&record.ident, &types[at]);
     let (source, value) = (local("source"), local("value"));
     let field = record.stored().nth(at)?;
     let (field_name, place) = (&field.ident, field.ty.span());
@@ -385,7 +415,7 @@ fn named_value(record: &Record, types: &[TokenStream], form: Form) -> Option<Tok
 
             fn named_statements() -> &'static velvet::NamedStatements {
                 static STATEMENTS: ::std::sync::LazyLock<velvet::NamedStatements> = ::std::sync::LazyLock::new(|| {
-                    velvet::NamedStatements::new(#table, #name_column, #value_column)
+                    velvet::NamedStatements::of::<#ident>()
                 });
                 &STATEMENTS
             }

@@ -37,6 +37,8 @@ pub(crate) struct Field {
     pub searchable: Option<(Span, f64)>,
     pub private: Option<Span>,
     pub ignore_case: Option<Span>,
+    /// Whether its values are sealed, and the label where one is given.
+    pub sealed: Option<(Span, Option<String>)>,
     /// Whether what is nothing of its type is read as the type's default.
     pub fallback: Option<Span>,
     pub skip: Option<Span>,
@@ -93,6 +95,7 @@ const ON_FIELD: &[&str] = &[
     "searchable",
     "ignore_case",
     "private",
+    "sealed",
     "skip",
     "default",
     "fallback",
@@ -200,7 +203,7 @@ impl Excerpt {
         if let Data::Struct(DataStruct { fields: Fields::Named(named), .. }) = input.data
             && !named.named.is_empty()
         {
-            let fields = fields(named.named, "excerpt", &["name", "json"], problems);
+            let fields = fields(named.named, "excerpt", &["name", "json", "fallback", "sealed"], problems);
             return Some(Excerpt { ident: input.ident, fields, of, library });
         }
         problems.at(&input.ident, "an excerpt is a struct with named fields, because columns are found by their names");
@@ -232,6 +235,7 @@ impl Field {
             searchable: None,
             private: None,
             ignore_case: None,
+            sealed: None,
             fallback: None,
             skip: None,
             default: None,
@@ -254,6 +258,10 @@ impl Field {
                 "ignore_case" => model.ignore_case = Some(here),
                 "fallback" => model.fallback = Some(here),
                 "private" => model.private = Some(here),
+                "sealed" => {
+                    let label = meta.input.peek(syn::Token![=]).then(|| attributes::text(meta)).transpose()?;
+                    model.sealed = Some((here, label.map(|label| label.value())));
+                }
                 "created" => model.created = Some(here),
                 "changed" => model.changed = Some(here),
                 "remove_unlinked" => model.remove_unlinked = Some(here),

@@ -8,6 +8,15 @@ use quote::{quote, quote_spanned};
 use syn::spanned::Spanned;
 use syn::{Data, DataStruct, DeriveInput, Expr, ExprLit, Fields, Ident, Lit, LitStr, Path, Type};
 
+/// What is said of the settings as a whole.
+struct Words {
+    origin: Option<LitStr>,
+    private: bool,
+    shared: bool,
+    /// Whether they are sealed, and the label where one is given.
+    sealed: Option<Option<LitStr>>,
+}
+
 struct Field {
     ident: Ident,
     ty: Type,
@@ -21,13 +30,13 @@ struct Field {
 pub(crate) fn code(input: DeriveInput) -> syn::Result<TokenStream> {
     let mut problems = Problems::default();
     let mut library: Path = syn::parse_quote!(::velvet_drawer);
-    let (mut private, mut shared) = (false, false);
+    let (mut private, mut shared, mut sealed) = (false, false, None);
     let (mut table, mut at) = (names::stored(&input.ident), input.ident.span());
     let mut origin = None;
     attributes::each(
         &input.attrs,
         "settings",
-        &["name", "was", "private", "shared", "library"],
+        &["name", "was", "private", "shared", "sealed", "library"],
         &mut problems,
         |word, meta| {
             match word {
@@ -38,6 +47,11 @@ pub(crate) fn code(input: DeriveInput) -> syn::Result<TokenStream> {
                 "was" => origin = Some(attributes::text(meta)?),
                 "private" => private = true,
                 "shared" => shared = true,
+                "sealed" => {
+                    let label = meta.input.peek(syn::Token![=]).then(|| attributes::text(meta)).transpose()?;
+                    let at = meta.path.get_ident().map_or_else(Span::call_site, Ident::span);
+                    sealed = Some((at, label));
+                }
                 _ => library = attributes::text(meta)?.parse()?,
             }
             Ok(())
@@ -59,8 +73,13 @@ pub(crate) fn code(input: DeriveInput) -> syn::Result<TokenStream> {
         }
     };
     check(&fields, &mut problems);
+    if let (Some((at, _)), true) = (&sealed, private || shared) {
+        let message = "what is sealed is read only with the key of this device, so it is neither shared nor left out of copies; remove the other word";
+        problems.here(*at, message);
+    }
     problems.into_result()?;
-    Ok(generate(&input.ident, (&table, origin.as_ref(), private, shared), &fields, &library))
+    let words = Words { origin, private, shared, sealed: sealed.map(|(_, label)| label) };
+    Ok(generate(&input.ident, &table, &words, &fields, &library))
 }
 
 fn field(field: syn::Field, problems: &mut Problems) -> Option<Field> {
@@ -137,13 +156,23 @@ pub(crate) fn standing_in(ident: &Ident) -> TokenStream {
 
 fn generate(
     ident: &Ident,
-    (table, origin, private, shared): (&str, Option<&LitStr>, bool, bool),
+    table: &str,
+    Words { origin, private, shared, sealed }: &Words,
     fields: &[Field],
     library: &Path,
 ) -> TokenStream {
     let inner = LitStr::new(&quote!(#library).to_string(), Span::call_site());
-    let was = origin.map(|was| quote!(, was = #was));
-    let private = private.then(|| quote!(private,));
+    let was = origin.as_ref().map(|was| quote!(, was = #was));
+    let value_words = match sealed {
+        Some(label) => {
+            let label = label.as_ref().map(|label| quote!(= #label));
+            quote!(sealed #label)
+        }
+        None => {
+            let private = private.then(|| quote!(private,));
+            quote!(#private default)
+        }
+    };
     let shared = shared.then(|| quote!(, shared));
     let described = fields.iter().map(|f| {
         let (name, was) = (&f.name, f.was.as_ref().map_or(quote!(None), |was| quote!(Some(#was))));
@@ -180,7 +209,7 @@ fn generate(
             pub struct Setting {
                 #[record(name = "setting")]
                 pub name: ::std::string::String,
-                #[record(#private default)]
+                #[record(#value_words)]
                 pub value: velvet::JsonValue,
             }
 

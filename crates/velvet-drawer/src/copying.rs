@@ -6,6 +6,7 @@ use crate::engine::{Fault, Opener, copy_from};
 use crate::error::Error;
 use crate::new_file;
 use crate::searching;
+use crate::trails::hide;
 use std::path::Path;
 use velvet_core::name::quoted;
 use velvet_core::statement::TRAIL;
@@ -73,17 +74,12 @@ pub(crate) fn blank_private(path: &Path, structure: &Structure) -> Result<(), Fa
             if private.is_empty() {
                 continue;
             }
-            let sets: Vec<String> = private.iter().map(|(c, blank)| format!("{} = {}", quoted(c), blank.literal())).collect();
+            let sets: Vec<String> =
+                private.iter().map(|(c, blank)| format!("{} = {}", quoted(c), blank.literal())).collect();
             connection.run(&format!("UPDATE {} SET {}", quoted(&table.name), sets.join(", ")))?;
             // Older entries may be from before a column was private.
             if connection.has(TRAIL)? {
-                let hide = format!(
-                    "UPDATE {TRAIL} SET before = json_replace(before, ?1, json('{{\"private\":true}}')) WHERE table_name = ?2"
-                );
-                for (column, _) in &private {
-                    let place = format!("$.\"{column}\"");
-                    connection.execute(&hide, [(&place).into(), (&table.name).into()])?;
-                }
+                private.iter().try_for_each(|(column, _)| hide(&connection, &table.name, column, "private"))?;
             }
         }
         if structure.table(ATTACHMENT_PART).and_then(|parts| parts.column("bytes")).is_some_and(|bytes| bytes.private) {

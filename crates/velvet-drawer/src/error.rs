@@ -66,6 +66,9 @@ pub(crate) enum Cause {
     BeyondBounds,
     Cancelled,
     Own,
+    KeyMissing,
+    KeyLocked,
+    WrongKey,
     Engine,
 }
 
@@ -87,6 +90,12 @@ predicates! {
     is_broken_link: BrokenLink;
     /// A trigger in the file, which the library did not make, raised an error; its text is in the message.
     is_refused_by_trigger: Trigger;
+    /// The key of what is sealed is not there, or its keeper failed; what is not sealed can be read without.
+    is_key_missing: KeyMissing;
+    /// The keeper of the keys is locked, as while the device is; trying again later may help.
+    is_key_locked: KeyLocked;
+    /// The key is not the one by which the file was sealed.
+    is_wrong_key: WrongKey;
     /// The record to be changed is not there.
     is_not_found: NotFound;
     /// The record was changed or removed since the edit that was to be saved was taken.
@@ -405,6 +414,8 @@ impl From<Fault> for Error {
             }
             FaultKind::Link => of(Cause::BrokenLink, "a link would lead nowhere")
                 .advise("Link to a record that is there, and remove records only after those that link to them"),
+            FaultKind::Shut => of(Cause::KeyMissing, message.split_once(": ").map_or(&*message, |(_, why)| why))
+                .advise("Open the drawer with the keeper of its keys (Options::keys)"),
             FaultKind::Trigger => of(Cause::Trigger, &format!("a trigger in the file refused it: {message}"))
                 .advise("Whoever made that trigger knows what it wants"),
             FaultKind::Unfit => of(Cause::Misfit, &format!("a column does not take the value ({message})"))

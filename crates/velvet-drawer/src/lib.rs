@@ -24,6 +24,7 @@ mod drawer;
 mod engine;
 mod error;
 mod events;
+mod keys;
 mod live;
 mod named;
 mod new_file;
@@ -34,6 +35,7 @@ mod progress;
 mod reading;
 mod running;
 mod schema;
+mod sealing;
 mod searching;
 mod sessions;
 mod settings;
@@ -53,6 +55,7 @@ pub use drawer::{
     Access, Alone, Drawer, Health, Later, MayWrite, Mode, OpenRead, Opened, Reads, Resting, Scope, Writes,
 };
 pub use error::Error;
+pub use keys::KeysInMemory;
 pub use live::{Live, LiveStream, State, Switch, Update};
 pub use named::NamedValues;
 pub use opening::{KeptCopy, KeptFor, Options};
@@ -63,16 +66,19 @@ pub use reading::{
     Stream, View, With,
 };
 pub use schema::{CodeRow, Schema, Upgrade};
+pub use sealing::KeyChange;
 pub use settings::SettingsOf;
 pub use sql::Sql;
 pub use upgrading::{Adopted, Upgraded, UpgradedVersion};
+pub use velvet_core::keys::{KeyKeeper, KeyRefusal};
 pub use velvet_core::list::{List, Step};
+pub use velvet_core::sealing::SecretKey;
 pub use velvet_core::statement::Trail;
 pub use velvet_core::{
     Argument, Assignment, Assignments, Choice, Column, ColumnType, Comparable, Computed, Condition, Edit, Excerpt,
     ExcerptOf, Group, InJson, Inside, Key, Keyed, LinkedFrom, Links, Marked, Misfit, Named, NamedValue, Nested,
-    Nesting, Optional, Order, Orders, OutsideFile, Pick, Record, Searchable, Settings, Shared, Stored, StoredAs,
-    Summed, Term, TextOrder, Textual, Value,
+    Nesting, Optional, Order, Orders, OutsideFile, Pick, Record, SealedColumn, Searchable, Settings, Shared, Stored,
+    StoredAs, Summed, Term, TextOrder, Textual, Value,
 };
 #[doc(inline)]
 pub use velvet_derive::{Choice, Excerpt, Record, Settings};
@@ -85,19 +91,20 @@ pub mod __private {
     pub use serde_json::Value as JsonValue;
     pub use velvet_core::choice_is_a_column;
     pub use velvet_core::column::key_column;
-    pub use velvet_core::column_type::{OrDefault, stored_arg, stored_value};
+    pub use velvet_core::column_type::{OrDefault, Sealed, stored_arg, stored_value};
     pub use velvet_core::excerpt::{Excerpt, ExcerptOf, Wanted};
     pub use velvet_core::field::{FieldOf, Fit, Unfit};
     pub use velvet_core::hints::{Hint, Hints, Origin};
     pub use velvet_core::named_value::NamedStatements;
     pub use velvet_core::pick::{Picked, pick_column};
     pub use velvet_core::record_statements::RecordStatements;
+    pub use velvet_core::sealed_column::pick_sealed_column;
     pub use velvet_core::settings::{SettingField, load_setting, store_setting};
     pub use velvet_core::stamp::{Stamp, StampedColumn, When};
     pub use velvet_core::structure::{Index, Kind, OnDelete, Table};
     pub use velvet_core::{
         Choice, Column, ColumnType, Json, Key, Keyed, LinkOf, LinkedFrom, Misfit, NamedValue, Output, Record,
-        Searchable, Settings, Shape, Shared, Sink, Source, Textual, Value, ValueRef,
+        SealedColumn, Searchable, Settings, Shape, Shared, Sink, Source, Textual, Value, ValueRef,
     };
     pub use velvet_derive::Record as DeriveRecord;
 }

@@ -53,7 +53,11 @@ fn make(path: &Path, structure: &Structure) {
 proptest! {
     #![proptest_config(ProptestConfig { cases: 96, failure_persistence: None, ..ProptestConfig::default() })]
     #[test]
-    fn any_structure_becomes_any_other_with_all_rows(from in structures(), mut to in structures()) {
+    fn any_structure_becomes_any_other_with_all_rows(mut from in structures(), mut to in structures()) {
+        // A rehearsal has no key to what is sealed already.
+        for column in from.tables.iter_mut().flat_map(|t| &mut t.columns).filter(|c| c.seal().is_some()) {
+            column.kind = Kind::Text;
+        }
         if from.tables.len() == 2 {
             // A new table has no rows to which those of others could link.
             no_link_to_t2(&mut to);

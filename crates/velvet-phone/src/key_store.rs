@@ -1,14 +1,15 @@
-//! A stand-in for a phone's key store: secrets by name, outside the app's own folders.
+//! A stand-in for a phone's key store: keys by name, outside the app's own folders.
 
 use std::fs;
-use std::io;
+use std::io::{self, Write};
 use std::path::PathBuf;
-use uuid::Uuid;
+use velvet_core::keys::{KeyKeeper, KeyRefusal};
+use velvet_core::sealing::SecretKey;
 
-/// How many bytes a secret has.
-const SECRET: usize = 32;
+/// While a file of this name is there, the store is locked.
+const LOCKED: &str = "locked";
 
-/// A simulated key store. It keeps secrets in plain files: enough to test with, and no more.
+/// A simulated key store, which all processes of an app see. It keeps keys in plain files: enough to test with, and no more.
 #[derive(Clone, Debug)]
 pub struct KeyStore {
     folder: PathBuf,
@@ -19,40 +20,67 @@ impl KeyStore {
         KeyStore { folder }
     }
 
-    /// The secret with this name; made when it is asked for first.
+    /// Locks it, as the phone does while nobody uses it.
     ///
     /// # Errors
-    /// When it cannot be read or written, or the name is not made of letters, digits and `-`.
-    pub fn secret(&self, name: &str) -> io::Result<[u8; SECRET]> {
+    /// When its folder cannot be written.
+    pub fn lock(&self) -> io::Result<()> {
+        fs::create_dir_all(&self.folder)?;
+        fs::write(self.folder.join(LOCKED), "")
+    }
+
+    /// Unlocks it.
+    ///
+    /// # Errors
+    /// When it is not locked.
+    pub fn unlock(&self) -> io::Result<()> {
+        fs::remove_file(self.folder.join(LOCKED))
+    }
+
+    /// Forgets all keys, as when the phone is reset.
+    ///
+    /// # Errors
+    /// When its folder cannot be removed.
+    pub fn wipe(&self) -> io::Result<()> {
+        if self.folder.exists() { fs::remove_dir_all(&self.folder) } else { Ok(()) }
+    }
+
+    fn path(&self, name: &str) -> Result<PathBuf, KeyRefusal> {
+        if self.folder.join(LOCKED).exists() {
+            return Err(KeyRefusal::Locked);
+        }
+        let hex: String = name.bytes().map(|byte| format!("{byte:02x}")).collect();
+        Ok(self.folder.join(format!("{hex}.key")))
+    }
+}
+
+impl KeyKeeper for KeyStore {
+    fn find(&self, name: &str) -> Result<Option<SecretKey>, KeyRefusal> {
+        match fs::read(self.path(name)?) {
+            Ok(bytes) => match bytes.try_into() {
+                Ok(bytes) => Ok(Some(SecretKey::from_bytes(bytes))),
+                Err(_) => Err(KeyRefusal::Failed("it holds a key of another length".to_owned())),
+            },
+            Err(error) if error.kind() == io::ErrorKind::NotFound => Ok(None),
+            Err(error) => Err(KeyRefusal::Failed(error.to_string())),
+        }
+    }
+
+    fn keep(&self, name: &str, key: &SecretKey) -> Result<(), KeyRefusal> {
         let path = self.path(name)?;
-        match fs::read(&path) {
-            Ok(bytes) => {
-                bytes.try_into().map_err(|_| io::Error::other("the key store holds a secret of another length"))
-            }
-            Err(error) if error.kind() == io::ErrorKind::NotFound => {
-                fs::create_dir_all(&self.folder)?;
-                let mut secret = [0; SECRET];
-                secret[..16].copy_from_slice(Uuid::new_v4().as_bytes());
-                secret[16..].copy_from_slice(Uuid::new_v4().as_bytes());
-                fs::write(path, secret)?;
-                Ok(secret)
-            }
-            Err(error) => Err(error),
-        }
+        let write = || {
+            fs::create_dir_all(&self.folder)?;
+            let mut file = fs::File::create(&path)?;
+            file.write_all(key.expose())?;
+            file.sync_all()
+        };
+        write().map_err(|error| KeyRefusal::Failed(error.to_string()))
     }
 
-    /// Forgets a secret, as when the phone is reset. What was encrypted with it cannot be read again.
-    ///
-    /// # Errors
-    /// When it is not there.
-    pub fn forget(&self, name: &str) -> io::Result<()> {
-        fs::remove_file(self.path(name)?)
-    }
-
-    fn path(&self, name: &str) -> io::Result<PathBuf> {
-        if name.is_empty() || !name.chars().all(|c| c.is_ascii_alphanumeric() || c == '-') {
-            return Err(io::Error::new(io::ErrorKind::InvalidInput, format!("{name:?} is no name for a secret")));
+    fn forget(&self, name: &str) -> Result<(), KeyRefusal> {
+        match fs::remove_file(self.path(name)?) {
+            Err(error) if error.kind() != io::ErrorKind::NotFound => Err(KeyRefusal::Failed(error.to_string())),
+            _ => Ok(()),
         }
-        Ok(self.folder.join(name))
     }
 }

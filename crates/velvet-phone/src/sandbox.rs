@@ -85,6 +85,18 @@ impl Sandbox {
         Ok(copy)
     }
 
+    /// Puts the files of the durable folder, as a backup has them, into the sandbox of another phone: without the keys, which never leave a phone.
+    ///
+    /// # Errors
+    /// When a file cannot be copied.
+    pub fn restore_on(&self, other: &Sandbox) -> io::Result<()> {
+        for entry in fs::read_dir(self.durable())? {
+            let entry = entry?;
+            fs::copy(entry.path(), other.durable().join(entry.file_name()))?;
+        }
+        Ok(())
+    }
+
     /// Moves the sandbox to another place, as phones do when they update an app.
     ///
     /// # Errors

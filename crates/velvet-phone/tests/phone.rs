@@ -2,23 +2,39 @@
 
 use std::fs;
 use std::process::Command;
+use velvet_core::keys::{KeyKeeper, KeyRefusal};
+use velvet_core::sealing::SecretKey;
 use velvet_phone::Phone;
 
 #[test]
-fn secrets_stay_until_they_are_forgotten_and_are_each_their_own() {
+fn keys_stay_until_they_are_forgotten_are_locked_and_do_not_leave_the_phone() {
     let phone = Phone::temporary().unwrap();
-    let keys = phone.sandbox("kilnbook").unwrap().key_store();
-    let first = keys.secret("drawer").unwrap();
-    assert_eq!(keys.secret("drawer").unwrap(), first);
-    assert_ne!(keys.secret("other").unwrap(), first);
-    assert_ne!(
-        phone.sandbox("weavers").unwrap().key_store().secret("drawer").unwrap(),
-        first,
+    let sandbox = phone.sandbox("kilnbook").unwrap();
+    let keys = sandbox.key_store();
+    let key = SecretKey::from_bytes([7; 32]);
+    assert_eq!(keys.find("../drawer").unwrap(), None);
+    keys.keep("../drawer", &key).unwrap();
+    assert_eq!(sandbox.key_store().find("../drawer").unwrap(), Some(key.clone()));
+    assert_eq!(
+        phone.sandbox("weavers").unwrap().key_store().find("../drawer").unwrap(),
+        None,
         "another app has its own"
     );
-    keys.forget("drawer").unwrap();
-    assert_ne!(keys.secret("drawer").unwrap(), first);
-    assert!(keys.secret("../drawer").is_err());
+    keys.lock().unwrap();
+    assert_eq!(keys.find("../drawer"), Err(KeyRefusal::Locked));
+    assert_eq!(keys.keep("other", &key), Err(KeyRefusal::Locked));
+    keys.unlock().unwrap();
+    fs::write(sandbox.durable().join("kiln.drawer"), "main").unwrap();
+    let new = Phone::temporary().unwrap();
+    let other = new.sandbox("kilnbook").unwrap();
+    sandbox.restore_on(&other).unwrap();
+    assert!(other.durable().join("kiln.drawer").exists() && other.key_store().find("../drawer").unwrap().is_none());
+    keys.forget("../drawer").unwrap();
+    keys.forget("../drawer").unwrap();
+    assert_eq!(keys.find("../drawer").unwrap(), None);
+    keys.keep("other", &key).unwrap();
+    keys.wipe().unwrap();
+    assert_eq!(keys.find("other").unwrap(), None);
 }
 
 #[test]

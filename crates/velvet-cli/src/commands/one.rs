@@ -8,7 +8,7 @@ use serde::Serialize;
 use std::io::{self, Write};
 use velvet_core::hex::hex;
 use velvet_core::show::{self, escaped};
-use velvet_drawer::inspect::{File, FoundColumn, OneRow, TrailEntry, TrailOf, Value, ValueRef};
+use velvet_drawer::inspect::{File, FoundColumn, Kind, OneRow, TrailEntry, TrailOf, Value, ValueRef};
 
 /// How many characters of a text are shown.
 const CHARACTERS_SHOWN: usize = 100_000;
@@ -100,7 +100,7 @@ fn in_full(column: &FoundColumn, value: &Value) -> Vec<String> {
                 false => vec![show::shown(value.as_ref(), column.kind.as_ref()).text],
             }
         }
-        ValueRef::Bytes(bytes) if bytes.len() > 12 => {
+        ValueRef::Bytes(bytes) if bytes.len() > 12 && !matches!(column.kind, Some(Kind::Sealed { .. })) => {
             let digits = hex(&bytes[..bytes.len().min(BYTES_SHOWN)]);
             let lines = digits.as_bytes().chunks(64).map(|l| String::from_utf8_lossy(l).into_owned());
             let more = bytes.len().saturating_sub(BYTES_SHOWN);

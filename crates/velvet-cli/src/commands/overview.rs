@@ -56,6 +56,10 @@ fn head(overview: &Overview) -> io::Result<()> {
     for (at, session) in newest.enumerate() {
         writeln!(out, "{} {}", if at == 0 { "Sessions:" } else { "         " }, sessions::line(session))?;
     }
+    if !overview.sealed.is_empty() {
+        let sealed = show::escaped(&overview.sealed.join(", "));
+        writeln!(out, "Sealed: {sealed}; read only with the key that the app's device keeps")?;
+    }
     for warning in &overview.warnings {
         writeln!(out, "{}", terminal::note(warning))?;
     }

@@ -116,6 +116,7 @@ fn told(told: &Told) -> String {
         }
         Told::NotThere => "(not there)".into(),
         Told::Private => "(private)".into(),
+        Told::Sealed => "(sealed)".into(),
         Told::TooLong(length) => format!("({length} long)"),
         Told::Unknown => "(unknown)".into(),
     }

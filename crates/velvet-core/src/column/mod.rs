@@ -95,6 +95,11 @@ impl<T, C> Column<T, C> {
         Column { term: Named { table, name, position: Some(position), ignores_case: false }, of: PhantomData }
     }
 
+    /// Its name.
+    pub(crate) fn name(&self) -> &'static str {
+        self.term.name
+    }
+
     /// It, with texts that are the same where only large and small letters A to Z differ.
     #[doc(hidden)]
     #[must_use]

@@ -12,6 +12,7 @@ mod numbers;
 mod optional;
 mod or_default;
 mod own;
+mod sealed;
 mod standard;
 mod text;
 #[cfg(feature = "time")]
@@ -23,6 +24,7 @@ pub use choice::{Choice, read_choice};
 pub use json::Json;
 pub use or_default::OrDefault;
 pub use own::StoredAs;
+pub use sealed::Sealed;
 
 use crate::structure::Kind;
 use crate::value::{Value, ValueRef};

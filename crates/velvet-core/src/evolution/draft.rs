@@ -246,6 +246,13 @@ impl Drafting<'_> {
 
     fn changed(&mut self, table: &str, old: &ColumnDefinition, new: &ColumnDefinition, fill: Option<String>) {
         let place = format!("`{table}.{}`", new.name);
+        if let (Some(old), Some(new)) = (old.seal(), new.seal())
+            && old != new
+        {
+            self.parts.questions.push(format!(
+                "what is stored in {place} was sealed as `{old}`, and can be read only so: write #[record(sealed = \"{old}\")] on the field"
+            ));
+        }
         let mut fill = fill.filter(|_| old.kind != new.kind || old.optional != new.optional);
         if fill.is_none() {
             if let Some(why) = why_values_may_not_fit(&old.kind, &new.kind) {
@@ -319,6 +326,12 @@ fn default_where_missing(column: &ColumnDefinition) -> Option<String> {
 fn why_values_may_not_fit(old: &Kind, new: &Kind) -> Option<String> {
     if let (Some((old_least, old_most)), Some((least, most))) = (range(old), range(new)) {
         return (old_least < least || old_most > most).then(|| format!("Some may lie outside {least} to {most}"));
+    }
+    if let Kind::Sealed { holds, .. } = old {
+        return why_values_may_not_fit(holds, new);
+    }
+    if let Kind::Sealed { holds, .. } = new {
+        return why_values_may_not_fit(old, holds);
     }
     let same_form = || Some("They are stored in another form".to_owned());
     match (old, new) {

@@ -3,8 +3,9 @@
 use super::attendant::{ATTENDANTS, Attendant, Keeps};
 use super::{HistoryProblem, Step, Version};
 use crate::name::{KEY_COLUMN, quoted};
+use crate::sealing::{OF_PLAIN, TO_PLAIN, sealing, unsealing};
 use crate::statement::{column_definition, create_index, create_table};
-use crate::structure::{Index, Structure, Table};
+use crate::structure::{ColumnDefinition, Index, Structure, Table};
 use std::collections::{BTreeMap, BTreeSet};
 
 /// One version's part of an upgrade.
@@ -218,22 +219,25 @@ fn finish(pending: Option<OpenRebuild>, now: &Structure, operations: &mut Vec<Op
     let Some(OpenRebuild { table: old, fills, words }) = pending else { return };
     let Some(new) = now.table(&old.name) else { return };
     let stand_in = format!("velvet_new_{}", new.name);
+    let key = quoted(KEY_COLUMN);
     let sources = new.columns.iter().map(|column| {
         let fill = fills.iter().rev().find(|(name, _)| *name == column.name);
         match (fill, old.column(&column.name), &column.default) {
-            (Some((_, fill)), _, _) => format!("({fill})"),
-            (None, Some(_), _) => quoted(&column.name),
+            (Some((_, fill)), _, _) => sealed(column, &format!("({fill})"), &key),
+            (None, Some(old), _) if old.kind == column.kind && old.seal().is_some() => {
+                quoted(&as_it_stands(&column.name))
+            }
+            (None, Some(_), _) => sealed(column, &quoted(&column.name), &key),
             (None, None, Some(default)) => default.clone(),
             (None, None, None) => "NULL".into(),
         }
     });
-    let key = quoted(KEY_COLUMN);
     let copy = format!(
         "INSERT INTO {} ({}) SELECT {} FROM {} WHERE {key} > ?1 AND {key} <= ?2",
         quoted(&stand_in),
         new.column_names().map(quoted).collect::<Vec<_>>().join(", "),
         std::iter::once(key.clone()).chain(sources).collect::<Vec<_>>().join(", "),
-        quoted(&new.name),
+        opened(&old, &new.name),
     );
     operations.push(Operation::Rebuild(Box::new(Rebuild {
         words,
@@ -245,6 +249,38 @@ fn finish(pending: Option<OpenRebuild>, now: &Structure, operations: &mut Vec<Op
         copy,
         indexes: new.indexes.iter().map(|i| create_index(&new.name, i)).collect(),
     })));
+}
+
+/// An expression over a row, sealed where the column that gets it is.
+fn sealed(column: &ColumnDefinition, what: &str, key: &str) -> String {
+    match column.seal() {
+        Some(label) => sealing(&format!("{TO_PLAIN}({what})"), label, key),
+        None => what.to_owned(),
+    }
+}
+
+/// A table as what fills columns sees it: with what is sealed in it opened, and beside that as it stands.
+fn opened(table: &Table, name: &str) -> String {
+    if table.columns.iter().all(|c| c.seal().is_none()) {
+        return quoted(name);
+    }
+    let key = quoted(KEY_COLUMN);
+    let column = |column: &ColumnDefinition| {
+        let name = quoted(&column.name);
+        match column.seal() {
+            Some(label) => {
+                let opened = unsealing(&name, label, &key);
+                format!("{OF_PLAIN}({opened}) AS {name}, {name} AS {}", quoted(&as_it_stands(&column.name)))
+            }
+            None => name,
+        }
+    };
+    let columns: Vec<String> = std::iter::once(key.clone()).chain(table.columns.iter().map(column)).collect();
+    format!("(SELECT {} FROM {1}) AS {1}", columns.join(", "), quoted(name))
+}
+
+fn as_it_stands(column: &str) -> String {
+    format!("{column} as it stands")
 }
 
 /// The table that a change writes anew, and the columns that it fills. What could be added in place is added by a rebuild
@@ -263,7 +299,10 @@ fn rebuilt(
         }
         Step::ChangeColumn { table, column, fill } => {
             let old = before.table(table)?.column(&column.name)?;
-            let is_due = is_pending(table) || column_definition(old) != column_definition(column);
+            let is_sealed = old.seal().is_some() || column.seal().is_some();
+            let is_due = is_pending(table)
+                || column_definition(old) != column_definition(column)
+                || (is_sealed && old.kind != column.kind);
             is_due.then(|| (table.clone(), filled(&column.name, fill)))
         }
         Step::DropColumn { table, .. } => Some((table.clone(), Vec::new())),
@@ -301,13 +340,11 @@ fn in_place(change: &Step, before: &Structure, after: &Structure) -> Vec<Operati
             let words = change.to_string();
             let definition = column_definition(column);
             let add = Operation::AddColumn { words: words.clone(), table: table.clone(), definition };
-            let fill = fill.iter().map(|fill| update(table, &column.name, fill));
+            let fill = fill.iter().map(|fill| update(table, column, fill));
             let fill = fill.map(|statement| Operation::Run { words: words.clone(), statement, touches_rows: true });
             return std::iter::once(add).chain(fill).collect();
         }
-        Step::ChangeColumn { table, column, fill } => {
-            fill.iter().map(|fill| update(table, &column.name, fill)).collect()
-        }
+        Step::ChangeColumn { table, column, fill } => fill.iter().map(|fill| update(table, column, fill)).collect(),
         Step::DropIndex { table, index } => vec![drop_index(table, index)],
         Step::AddIndex { table, index } => vec![create_index(table, index)],
         Step::DropTable { table } => vec![format!("DROP TABLE {}", quoted(table))],
@@ -323,6 +360,7 @@ fn in_place(change: &Step, before: &Structure, after: &Structure) -> Vec<Operati
     statements.into_iter().map(|statement| Operation::Run { words: words.clone(), statement, touches_rows }).collect()
 }
 
-fn update(table: &str, column: &str, fill: &str) -> String {
-    format!("UPDATE {} SET {} = ({fill})", quoted(table), quoted(column))
+fn update(table: &str, column: &ColumnDefinition, fill: &str) -> String {
+    let value = sealed(column, &format!("({fill})"), &quoted(KEY_COLUMN));
+    format!("UPDATE {} SET {} = {value}", quoted(table), quoted(&column.name))
 }

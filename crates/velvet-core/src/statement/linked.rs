@@ -53,8 +53,5 @@ pub fn values_by_keys<T: Record>(value: Fragment, keys: String) -> Fragment {
 
 /// A record's key and columns, and the place in the list.
 fn select<T: Record>() -> Fragment {
-    let table = quoted(T::TABLE);
-    let names = std::iter::once(KEY_COLUMN).chain(T::COLUMNS.iter().copied());
-    let columns: Vec<String> = names.map(|name| format!("{table}.{}", quoted(name))).collect();
-    Fragment::text(format!("SELECT {}, {PLACE}", columns.join(", ")))
+    Fragment::text(format!("SELECT {}, {PLACE}", T::LAYOUT.read_all()))
 }

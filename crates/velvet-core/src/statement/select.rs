@@ -87,9 +87,7 @@ impl Select {
     /// The statement that reads all records, with whether each satisfies a condition in one more column, where there is one.
     pub fn rows_with<T: Record>(condition: Option<Condition<T>>) -> Fragment {
         let Some(condition) = condition else { return Fragment::text(T::statements().select.as_str()) };
-        let names = std::iter::once(KEY_COLUMN).chain(T::COLUMNS.iter().copied()).map(quoted);
-        let columns: Vec<String> = names.collect();
-        let read = Fragment::text(format!("SELECT {}, ", columns.join(", "))).and(condition.into_fragment());
+        let read = Fragment::text(format!("SELECT {}, ", T::LAYOUT.read_all())).and(condition.into_fragment());
         read.then(" FROM ").then(&quoted(T::TABLE))
     }
 
@@ -111,7 +109,7 @@ impl Select {
         let (table, key) = (quoted(T::TABLE), key_of::<T>());
         let mut read = Fragment::text(key.clone());
         let count = 1 + columns.as_ref().map_or(T::COLUMNS.len(), Vec::len);
-        let own = || T::COLUMNS.iter().map(|name| Fragment::text(format!("{table}.{}", quoted(name)))).collect();
+        let own = || (0..T::COLUMNS.len()).map(|at| Fragment::text(T::LAYOUT.read(at))).collect();
         let columns: Vec<Fragment> = columns.map_or_else(own, |c| c.into_iter().map(|c| c.what).collect());
         for what in columns.into_iter().chain(self.sorting.terms().cloned()) {
             read = read.then(", ").and(what);
@@ -167,13 +165,13 @@ impl Select {
     /// are picked.
     pub fn hits<T: Record>(mut self, expression: String, ranked: bool, picked: Option<Vec<Picked>>) -> Fragment {
         let index = quoted(&search_index(T::TABLE));
-        let mut out = Fragment::text(format!("SELECT {}", key_of::<T>()));
+        let mut out = Fragment::text("SELECT ");
         if let Some(picked) = picked {
+            out.text.push_str(&key_of::<T>());
             out.text.push_str(", ");
             push_list(&mut out, picked);
         } else {
-            let table = quoted(T::TABLE);
-            T::COLUMNS.iter().for_each(|name| out.text.push_str(&format!(", {table}.{}", quoted(name))));
+            out.text.push_str(&T::LAYOUT.read_all());
         }
         self.push_matching::<T>(&mut out, expression);
         if self.sorting.is_empty() {

@@ -128,6 +128,7 @@ fn value(column: &ColumnDefinition) -> String {
         "REAL" => format!(
             "WHEN {old} = 9e999 THEN '{{\"real\":\"inf\"}}' WHEN {old} = -9e999 THEN '{{\"real\":\"-inf\"}}' ELSE quote({old})"
         ),
+        "BLOB" if column.seal().is_some() => "ELSE '{\"sealed\":true}'".to_owned(),
         "BLOB" => format!("{} ELSE '{{\"bytes\":\"' || hex({old}) || '\"}}'", left_out(&old)),
         _ => format!("{} ELSE json_quote({old})", left_out(&old)),
     };

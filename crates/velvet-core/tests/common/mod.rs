@@ -8,7 +8,17 @@ use velvet_core::structure::{ColumnDefinition, Index, Kind, OnDelete, Structure,
 fn kinds() -> impl Strategy<Value = Kind> {
     let choice = prop::collection::vec("[a-c]", 1..3).prop_map(|values| Kind::Choice { values, fallback: false });
     let link = (0..3_usize).prop_map(|n| Kind::Link { table: format!("t{n}") });
-    prop_oneof![Just(Kind::I32), Just(Kind::U8), Just(Kind::F64), Just(Kind::Text), Just(Kind::Json), choice, link]
+    let sealed = Just(Kind::Sealed { holds: Box::new(Kind::Text), label: "t.s".into() });
+    prop_oneof![
+        Just(Kind::I32),
+        sealed,
+        Just(Kind::U8),
+        Just(Kind::F64),
+        Just(Kind::Text),
+        Just(Kind::Json),
+        choice,
+        link
+    ]
 }
 
 prop_compose! {
@@ -38,7 +48,8 @@ prop_compose! {
         let texts = columns.iter().zip(searched).filter(|(c, searched)| *searched && c.kind == Kind::Text);
         let searchable: Vec<String> = texts.map(|(c, _)| c.name.clone()).collect();
         let table = Table::new("", columns, own_key, indexes).searchable(searchable);
-        if shared && table.own_key.as_ref().is_some_and(|key| !table.column(key).unwrap().optional) { table.shared() } else { table }
+        let is_sealed = table.columns.iter().any(|c| c.seal().is_some());
+        if shared && !is_sealed && table.own_key.as_ref().is_some_and(|key| !table.column(key).unwrap().optional) { table.shared() } else { table }
     }
 }
 

@@ -298,6 +298,10 @@ impl Inner {
             let transaction = scope.doing(|| "cannot begin to write", || Ok(connection.transaction()?))?;
             let begun = Beating::begin(&self.pulse, asked);
             self.require_version(connection, "write to")?;
+            scope.doing(
+                || "cannot tell the key of what is sealed",
+                || Ok(self.declared.sealing.use_newest(connection)?),
+            )?;
             if let Some(trails) = &self.trails {
                 scope.doing(|| "cannot begin the trail of a write", || Ok(trails.begin(connection)?))?;
             }

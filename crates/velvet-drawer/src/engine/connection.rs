@@ -112,6 +112,7 @@ impl Connection {
         connection.look_whether_to_end()?;
         connection.use_temporary_folder();
         connection.prepare_for_us()?;
+        settings.seals.iter().try_for_each(|seals| connection.seal_with(seals))?;
         Ok(connection)
     }
 
@@ -202,7 +203,10 @@ impl Connection {
 
     /// Writes the file anew, without what is unused in it.
     pub(crate) fn compact(&self) -> Result<(), Fault> {
-        self.run("VACUUM")
+        // What is stored may go through a temporary file: what is sealed is not opened for this, and memory has less room.
+        let kept = self.number("PRAGMA temp_store")?;
+        self.run("PRAGMA temp_store = DEFAULT; VACUUM")?;
+        self.run(&format!("PRAGMA temp_store = {kept}"))
     }
 
     /// For reading a write-ahead log past which there is no shared memory: nobody else is let in.

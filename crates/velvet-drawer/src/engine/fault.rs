@@ -1,6 +1,7 @@
 //! What the engine says when it cannot do something.
 
 use super::Displaced;
+use super::seals::FAILS;
 use rusqlite::ffi::{self, ErrorCode};
 use std::io;
 use std::time::Duration;
@@ -62,6 +63,8 @@ pub(crate) enum FaultKind {
     Interrupted(Option<Duration>),
     /// With its views replaced by what they stand for, the statement has this many parts.
     Endless(u64),
+    /// What is sealed cannot be opened, or nothing can be sealed, without the key.
+    Shut,
     /// A computed value is larger than the whole file.
     OutOfProportion,
     /// Anything else.
@@ -122,6 +125,7 @@ fn kind(code: ffi::Error, message: &str) -> FaultKind {
         (ErrorCode::SystemIoFailure, _) => FaultKind::Device,
         (ErrorCode::OperationInterrupted, _) => FaultKind::Interrupted(None),
         (ErrorCode::AuthorizationForStatementDenied, _) => FaultKind::Forbidden,
+        _ if message.contains(FAILS) => FaultKind::Shut,
         _ if message == "integer overflow" => FaultKind::SumTooBig,
         _ if message.starts_with("Expression tree is too large")
             || message.starts_with("too many SQL variables")

@@ -1,10 +1,11 @@
 //! The one way to a file: where it is, how long to wait for other processes, and how its commits are kept.
 
-use super::{Connection, Fault, InPlace, Reporting, Traceless, is_open_here};
+use super::{Connection, Fault, InPlace, Reporting, Seals, Traceless, is_open_here};
 use crate::cancel::Cancel;
 use std::fs;
 use std::io::{self, Read};
 use std::path::{Path, PathBuf};
+use std::sync::Arc;
 use std::time::Duration;
 use velvet_core::header::Header;
 
@@ -26,6 +27,8 @@ pub(crate) struct Settings {
     pub(crate) relaxed: bool,
     /// Which statements the app's log is told of.
     pub(crate) reporting: Reporting,
+    /// The keys of what is sealed in the file, where something can be.
+    pub(crate) seals: Option<Arc<Seals>>,
 }
 
 impl Opener {
@@ -43,6 +46,12 @@ impl Opener {
     /// For a file that is made anew if the device loses power.
     pub(crate) fn relaxed(mut self) -> Opener {
         self.settings.relaxed = true;
+        self
+    }
+
+    /// With the keys of what is sealed.
+    pub(crate) fn sealing(mut self, seals: Option<Arc<Seals>>) -> Opener {
+        self.settings.seals = seals;
         self
     }
 

@@ -5,12 +5,13 @@ use super::{Session, forms};
 use crate::about::About;
 use crate::engine::{Connection, Fault};
 use crate::error::Error;
+use crate::sealing::sealed_columns;
 use serde::Serialize;
 use std::collections::HashMap;
 use std::fs;
 use std::path::PathBuf;
 use velvet_core::name::quoted;
-use velvet_core::structure::{ATTACHMENT, ATTACHMENT_PART, Holds, Table};
+use velvet_core::structure::{ATTACHMENT, ATTACHMENT_PART, Holds, Structure, Table};
 
 /// What a file is, at a glance.
 #[derive(Clone, Debug, Serialize)]
@@ -30,6 +31,8 @@ pub struct Overview {
     pub versions: Vec<VersionOverview>,
     /// Its tables and views, without those of its own bookkeeping.
     pub tables: Vec<TableOverview>,
+    /// The columns whose values are sealed, each as `table.column`; only whoever has the key can read them.
+    pub sealed: Vec<String>,
     /// The last sessions, oldest first; at most [`File::SESSIONS_AT_A_GLANCE`].
     pub sessions: Vec<Session>,
     /// What a reader should know before trusting what is shown, each as a sentence.
@@ -64,6 +67,10 @@ pub struct TableOverview {
     pub bytes: Option<u64>,
 }
 
+fn sealed(structure: &Structure) -> Vec<String> {
+    sealed_columns(structure).map(|(table, column, _)| format!("{table}.{column}")).collect()
+}
+
 impl File {
     /// How many sessions an overview has.
     pub const SESSIONS_AT_A_GLANCE: u64 = 5;
@@ -91,6 +98,7 @@ impl File {
                     .filter(|name| !self.is_of_parts(name))
                     .map(|name| TableOverview { holds: self.holds(name), ..table(c, name, &bytes, &mut warnings) })
                     .collect(),
+                sealed: self.declared().map(sealed).unwrap_or_default(),
                 sessions,
                 warnings,
             })

@@ -5,6 +5,7 @@ use crate::engine::{Opener, copy_from};
 use crate::error::{Cause, Doing, Error};
 use crate::opening::{Found, recognise};
 use crate::schema::{Code, Declared, Schema};
+use crate::sealing::Sealing;
 use crate::temporary;
 use crate::upgrading::{self, Upgraded, Watch, milliseconds};
 use serde::Serialize;
@@ -59,12 +60,14 @@ impl File {
             codes: codes.iter().map(|name| (name.clone(), Code::new(|_| Ok(())))).collect(),
             types: Vec::new(),
             app_version: None,
+            sealing: Sealing::default(),
         };
         self.rehearse_declared(declared, codes)
     }
 
-    fn rehearse_declared(&self, declared: Declared, codes: Vec<String>) -> Result<Rehearsal, Error> {
+    fn rehearse_declared(&self, mut declared: Declared, codes: Vec<String>) -> Result<Rehearsal, Error> {
         let doing = "cannot rehearse the upgrade";
+        declared.sealing = Sealing::trying(&declared.structure)?;
         let rehearse = || {
             let folder = temporary::folder().map_err(|e| Error::device(doing, &e))?;
             let copy = folder.path().join("rehearsal.drawer");
@@ -72,7 +75,7 @@ impl File {
             let bytes = |path: &Path| std::fs::metadata(path).map_or(0, |m| m.len());
             let bytes_before = bytes(&copy);
             let begun = Instant::now();
-            let mut connection = Opener::new(&copy).relaxed().writer()?;
+            let mut connection = Opener::new(&copy).relaxed().sealing(declared.sealing.seals()).writer()?;
             let cancel = &self.limits().cancel;
             connection.bound(cancel, Duration::MAX, u64::MAX)?;
             let upgraded = match recognise(&connection, &declared)? {

@@ -85,6 +85,8 @@ pub enum Told {
     NotThere,
     /// The column is private, so its values are left out.
     Private,
+    /// The column is sealed, so that only somebody who has the key could read it.
+    Sealed,
     /// It was too long to be kept; so many characters, or bytes.
     TooLong(u64),
     /// The trail did not keep it.
@@ -182,11 +184,17 @@ impl File {
     fn stands_now(&self, connection: &Connection, table: &str, key: i64) -> Result<Known, Fault> {
         let text = format!("SELECT * FROM {} WHERE {} = ?1", quoted(table), quoted(KEY_COLUMN));
         let declared = self.declared().and_then(|s| s.table(table));
-        let is_private = |name: &str| declared.and_then(|t| t.column(name)).is_some_and(|c| c.private);
+        let column = |name: &str| declared.and_then(|t| t.column(name));
         let known = connection.one(&text, [key.into()], |row| {
             let cell = |at: usize| {
                 let name = row.name(at);
-                let told = if is_private(name) { Told::Private } else { Told::Value(row.value(at).to_value()) };
+                let told = match row.value(at) {
+                    _ if column(name).is_some_and(|c| c.private) => Told::Private,
+                    value if value != ValueRef::Missing && column(name).is_some_and(|c| c.seal().is_some()) => {
+                        Told::Sealed
+                    }
+                    value => Told::Value(value.to_value()),
+                };
                 (name != KEY_COLUMN).then(|| (name.to_owned(), told))
             };
             Known::Columns((0..row.count()).filter_map(cell).collect())
@@ -266,6 +274,7 @@ impl File {
 fn told(json: &Json) -> Told {
     match json.as_object().and_then(|object| object.iter().next()) {
         Some((word, _)) if word == "private" => Told::Private,
+        Some((word, _)) if word == "sealed" => Told::Sealed,
         Some((word, length)) if word == "left_out" => Told::TooLong(length.as_u64().unwrap_or(0)),
         _ => of_json(&json.to_string(), None).map_or(Told::Unknown, Told::Value),
     }

@@ -2,7 +2,7 @@
 
 use super::recognise::{Found, recognise};
 use crate::about::About;
-use crate::engine::{Connection, Fault};
+use crate::engine::Connection;
 use crate::error::Error;
 use crate::schema::Declared;
 use velvet_core::evolution;
@@ -23,10 +23,14 @@ pub(super) fn create(connection: &Connection, declared: &Declared, waits_to_be_f
     })
 }
 
-fn tables(connection: &Connection, declared: &Declared, waits_to_be_filled: bool) -> Result<(), Fault> {
+fn tables(connection: &Connection, declared: &Declared, waits_to_be_filled: bool) -> Result<(), Error> {
     for text in evolution::create(&declared.structure) {
         connection.run(&text)?;
     }
+    declared.sealing.begin(connection, &declared.app, &declared.structure)?;
     About::write(connection, declared)?;
-    if waits_to_be_filled { About::wait_to_be_filled(connection) } else { Ok(()) }
+    if waits_to_be_filled {
+        About::wait_to_be_filled(connection)?;
+    }
+    Ok(())
 }

@@ -50,11 +50,12 @@ impl Options {
         Watch::new(self.slow_upgrade, self.fail_upgrade)
     }
 
-    pub(super) fn open_inner(self, path: &Path, schema: Schema) -> Result<Arc<Inner>, Error> {
+    pub(super) fn open_inner(mut self, path: &Path, schema: Schema) -> Result<Arc<Inner>, Error> {
         let begun = Instant::now();
         let result = schema.declared().map_err(|e| e.in_file(path)).and_then(|mut declared| {
             declared.app_version.clone_from(&self.app_version);
             self.trails.fits(&declared).map_err(|e| e.in_file(path))?;
+            self.hand_over_keys(&mut declared).map_err(|e| e.in_file(path))?;
             let path = if self.read_only { path::resolved(path)? } else { path::prepared(path)? };
             events::configured(&path, &declared.app, declared.version);
             let asked = self.in_effect(&declared);
@@ -79,7 +80,10 @@ impl Options {
             let opener = self.opener(path).held_to_the_file();
             let reader = opener.first_reader()?;
             match recognise(&reader, &declared)? {
-                Found::Current { .. } => Ok((opener, reader)),
+                Found::Current { .. } => {
+                    declared.sealing.find_if_any(&reader, &declared.app)?;
+                    Ok((opener, reader))
+                }
                 Found::Older(version) => {
                     let problem =
                         format!("it is at version {version}, and is opened only to be read at {}", declared.version);
@@ -216,6 +220,14 @@ impl Options {
         }
     }
 
+    /// Hands over how keys are had, and where they are put.
+    fn hand_over_keys(&mut self, declared: &mut Declared) -> Result<(), Error> {
+        self.sealing.prepare(&declared.structure)?;
+        self.settings.seals = self.sealing.seals();
+        declared.sealing.clone_from(&self.sealing);
+        Ok(())
+    }
+
     /// Makes the declared structure of what was found.
     fn bring_up(
         &self,
@@ -226,6 +238,8 @@ impl Options {
     ) -> Result<Opened, Error> {
         match found {
             Found::Current { trail } => {
+                let found = declared.sealing.find_if_any(connection, &declared.app);
+                found.doing(|| "cannot open the drawer").untouched(|| recognise::UNTOUCHED)?;
                 self.trails.bring_up(connection, declared, &trail)?;
                 self.index_what_others_wrote(connection, &declared.structure);
                 Ok(Opened::default())
@@ -253,7 +267,7 @@ impl Options {
     }
 
     pub(super) fn open_memory(
-        self,
+        mut self,
         schema: Schema,
         fill: impl FnOnce(&mut Connection, Duration) -> Result<(), Error>,
     ) -> Result<Arc<Inner>, Error> {
@@ -261,6 +275,8 @@ impl Options {
         let mut declared = schema.declared().map_err(name)?;
         self.trails.fits(&declared).map_err(name)?;
         declared.app_version.clone_from(&self.app_version);
+        self.sealing.in_memory();
+        self.hand_over_keys(&mut declared).map_err(name)?;
         let place = engine::memory_place();
         let mut writer = self.opener(&place).new_writer().doing(|| "cannot open a drawer in memory").map_err(name)?;
         fill(&mut writer, self.settings.wait).map_err(name)?;

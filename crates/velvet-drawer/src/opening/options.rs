@@ -8,6 +8,7 @@ use crate::engine::{self, Settings};
 use crate::error::{Doing, Error};
 use crate::events;
 use crate::schema::Schema;
+use crate::sealing::Sealing;
 use crate::sessions;
 use crate::trails::WantedTrails;
 use crate::upgrading::Conversions;
@@ -19,6 +20,7 @@ use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::time::Duration;
 use velvet_core::Record;
+use velvet_core::keys::KeyKeeper;
 use velvet_core::statement::Trail;
 
 /// How to open a drawer, where the defaults do not fit.
@@ -52,6 +54,7 @@ pub struct Options {
     pub(super) read_only: bool,
     pub(super) others_within: Option<Duration>,
     pub(super) clock: Clock,
+    pub(super) sealing: Sealing,
 }
 
 /// Brings data into a new file.
@@ -72,7 +75,7 @@ const WAIT: Duration = Duration::from_secs(5);
 impl Default for Options {
     fn default() -> Options {
         Options {
-            settings: Settings { wait: WAIT, relaxed: false, reporting: events::reporting() },
+            settings: Settings { wait: WAIT, relaxed: false, reporting: events::reporting(), seals: None },
             files_root: None,
             app_version: None,
             slow_upgrade: None,
@@ -88,6 +91,7 @@ impl Default for Options {
             read_only: false,
             others_within: None,
             clock: Clock::default(),
+            sealing: Sealing::default(),
         }
     }
 }
@@ -117,6 +121,65 @@ impl Options {
     #[must_use]
     pub fn clock(mut self, now: impl Fn() -> Timestamp + Send + Sync + 'static) -> Options {
         self.clock = Clock(Some(Arc::new(now)));
+        self
+    }
+
+    /// Where the keys of what is sealed (`#[record(sealed)]`) are kept: the device's secure store, behind a [`KeyKeeper`]. The first start makes a key; from
+    /// then on it is asked for whenever the drawer is opened.
+    ///
+    /// ```
+    /// use velvet_drawer::{Drawer, KeyKeeper, KeyRefusal, Record, Schema, SecretKey};
+    /// # use std::{collections::HashMap, sync::Mutex};
+    ///
+    /// /// What stands here in place of the device's own store.
+    /// #[derive(Default)]
+    /// struct KeyChain(Mutex<HashMap<String, [u8; 32]>>);
+    ///
+    /// impl KeyKeeper for KeyChain {
+    ///     fn find(&self, name: &str) -> Result<Option<SecretKey>, KeyRefusal> {
+    ///         Ok(self.0.lock().unwrap().get(name).copied().map(SecretKey::from_bytes))
+    ///     }
+    ///     fn keep(&self, name: &str, key: &SecretKey) -> Result<(), KeyRefusal> {
+    ///         self.0.lock().unwrap().insert(name.to_owned(), *key.expose());
+    ///         Ok(())
+    ///     }
+    ///     fn forget(&self, name: &str) -> Result<(), KeyRefusal> {
+    ///         self.0.lock().unwrap().remove(name);
+    ///         Ok(())
+    ///     }
+    /// }
+    ///
+    /// #[derive(Record)]
+    /// struct Client { name: String, #[record(sealed)] phone: Option<String> }
+    ///
+    /// # let folder = tempfile::tempdir().unwrap();
+    /// # let path = folder.path().join("kiln.drawer");
+    /// let drawer = Drawer::options()
+    ///     .keys(KeyChain::default())
+    ///     .open(path, Schema::new("kilnbook").record::<Client>())?;
+    /// drawer.insert(Client { name: "Ann".into(), phone: Some("555 0100".into()) })?;
+    /// let phones = drawer.records::<Client>().filter(|c| c.phone.is_some()).only(|c| c.phone).collect()?;
+    /// assert_eq!(phones, [Some("555 0100".to_owned())]);
+    /// # Ok::<(), velvet_drawer::Error>(())
+    /// ```
+    #[must_use]
+    pub fn keys(mut self, keeper: impl KeyKeeper) -> Options {
+        self.sealing.by(keeper);
+        self
+    }
+
+    /// For the tests of an app: what is sealed has a key that everybody knows.
+    #[cfg(feature = "inspect")]
+    pub(crate) fn with_fixed_key(mut self) -> Options {
+        self.sealing.fix();
+        self
+    }
+
+    /// Opens also without the key, such as after a move to another device: what is sealed stays shut, and reading or writing it is an error of its own
+    /// ([`Error::is_unreadable`], [`Error::is_key_missing`]); everything else is as usual.
+    #[must_use]
+    pub fn leave_sealed(mut self) -> Options {
+        self.sealing.leave();
         self
     }
 

@@ -8,6 +8,7 @@ pub use code::{CodeRow, Upgrade};
 use crate::attachment::{Attachment, Part};
 use crate::engine::Row;
 use crate::error::{Cause, Error};
+use crate::sealing::Sealing;
 use std::borrow::Cow;
 use velvet_core::evolution::HistoryHead;
 use velvet_core::hints::Hints;
@@ -67,6 +68,8 @@ pub(crate) struct Declared {
     pub(crate) types: Vec<RecordType>,
     /// The version of the app itself, where it says.
     pub(crate) app_version: Option<String>,
+    /// How the keys of what is sealed are had.
+    pub(crate) sealing: Sealing,
 }
 
 /// The version of a schema that has never changed.
@@ -188,6 +191,7 @@ impl Schema {
             codes: self.codes,
             types: self.types,
             app_version: None,
+            sealing: Sealing::default(),
         })
     }
 

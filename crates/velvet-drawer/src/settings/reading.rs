@@ -7,7 +7,8 @@ use crate::events;
 use crate::live::{Live, LiveValue};
 use std::sync::Arc;
 use velvet_core::exchange::value_list;
-use velvet_core::{Misfit, NamedValue, Record, Settings, Value};
+use velvet_core::sealing::{Plain, Shut};
+use velvet_core::{Misfit, NamedValue, Record, Settings, Value, ValueRef};
 
 impl<S: Settings, A: Access> SettingsOf<S, A> {
     /// The settings. Of a drawer they are read from memory after the first time, until somebody writes to them; what other processes write is noticed as
@@ -90,7 +91,7 @@ impl<M: Mode> Scope<'_, M> {
                 self.connection.rows(text, [list.as_ref()], |row| {
                     let at = usize::try_from(row.key()).unwrap_or(usize::MAX);
                     if let Some(place) = stored.get_mut(at) {
-                        *place = Some(row.value(1).to_value());
+                        *place = Some(opened::<S>(row.value(1))?);
                     }
                     Ok::<_, Error>(())
                 })?;
@@ -114,6 +115,18 @@ impl<M: Mode> Scope<'_, M> {
             }
         })
     }
+}
+
+/// What is stored for a field. Without the key a sealed one is not as by default: it is not known.
+fn opened<S: Settings>(stored: ValueRef<'_>) -> Result<Value, Error> {
+    let ValueRef::Bytes(plain) = stored else { return Ok(stored.to_value()) };
+    if Shut::of_sign(plain) == Some(Shut::NoKey) {
+        let error = Error::bare(Cause::KeyMissing, "they are sealed, and their key is not there");
+        return Err(error
+            .advise("Open the drawer with the keeper of its keys (Options::keys)")
+            .in_table(S::Setting::TABLE, None));
+    }
+    Ok(Plain::read(plain).unwrap_or(stored).to_value())
 }
 
 fn unreadable_setting<S: Settings>(account: &str, at: usize, misfit: Misfit) -> Error {

@@ -4,7 +4,8 @@ use super::{SettingsOf, is_of, stored_as};
 use crate::drawer::{Access, MayWrite, Scope, Writes};
 use crate::error::{Cause, Error};
 use crate::reading::Records;
-use velvet_core::{Keyed, Misfit, NamedValue, Record, Settings};
+use velvet_core::sealing::Plain;
+use velvet_core::{Keyed, Misfit, NamedValue, Record, Settings, Value};
 
 impl<S: Settings, A: Access> SettingsOf<S, A> {
     /// Reads the settings, lets `edit` change them, and writes the fields that changed, in one transaction. Returns them as they are then.
@@ -56,7 +57,8 @@ impl Scope<'_, Writes> {
                 let after = settings.store().map_err(misfit::<S>)?;
                 let differing = before.iter().zip(&after).zip(S::FIELDS).filter(|((before, after), _)| before != after);
                 for ((_, value), field) in differing {
-                    self.put_named::<S::Setting>(&stored_as(account, field.name), value)?;
+                    let plain = Plain::of(value.as_ref()).filter(|_| !S::Setting::SEALED.is_empty()).map(Value::Bytes);
+                    self.put_named::<S::Setting>(&stored_as(account, field.name), plain.as_ref().unwrap_or(value))?;
                     if let Some(was) = field.was {
                         let remove = &S::Setting::named_statements().remove;
                         self.connection.execute(remove, [stored_as(account, was).as_ref()])?;

@@ -4,6 +4,7 @@ use crate::engine::{Connection, Fault};
 use std::collections::BTreeMap;
 use velvet_core::Value;
 use velvet_core::name::{KEY_COLUMN, quoted};
+use velvet_core::sealing::{Plain, sealing};
 use velvet_core::structure::{ColumnDefinition, Kind, Structure, Table};
 
 /// How many rows each table gets. Keys are 1 up to this in each, so that every link leads somewhere.
@@ -35,8 +36,12 @@ pub(super) fn fill(
             continue;
         }
         let names = table.column_names().map(quoted).collect::<Vec<_>>().join(", ");
-        let marks = vec!["?"; table.columns.len() + 1].join(", ");
-        let text = format!("INSERT INTO {} ({names}) VALUES ({marks})", quoted(&table.name));
+        let mark = |(at, column): (usize, &ColumnDefinition)| match column.seal() {
+            Some(label) => sealing(&format!("?{}", at + 2), label, "?1"),
+            None => format!("?{}", at + 2),
+        };
+        let marks: Vec<String> = table.columns.iter().enumerate().map(mark).collect();
+        let text = format!("INSERT INTO {} ({names}) VALUES (?1, {})", quoted(&table.name), marks.join(", "));
         let mut statement = connection.prepare(&text)?;
         for row in 1..=ROWS {
             let mut values: Vec<Value> = vec![row.into()];
@@ -126,5 +131,9 @@ fn value(table: &Table, column: &ColumnDefinition, row: i64) -> Value {
         Kind::File => format!("photos/{row}.jpg").into(),
         Kind::Choice { values, .. } => values[row as usize % values.len()].as_str().into(),
         Kind::Link { .. } => row.into(),
+        Kind::Sealed { holds, .. } => {
+            let holds = ColumnDefinition { kind: (**holds).clone(), ..column.clone() };
+            Plain::of(value(table, &holds, row).as_ref()).map_or(Value::Missing, Value::Bytes)
+        }
     }
 }

@@ -4,10 +4,12 @@ use super::history::{is_recording, record_command, say};
 use super::sample_rows;
 use crate::about::About;
 use crate::drawer::Drawer;
-use crate::engine::{Connection, Fault, Opener};
+use crate::engine::{Connection, Opener};
 use crate::error::{Cause, Doing, Error};
 use crate::inspect::{self, Exchange, File, Page};
+use crate::opening::Options;
 use crate::schema::{Declared, RecordType, Schema};
+use crate::sealing::Sealing;
 use crate::temporary;
 use crate::writing::Tx;
 use std::fs;
@@ -153,7 +155,7 @@ impl<'a> Upgrades<'a> {
         }
         let place = temporary::folder().map_err(|e| e.to_string())?;
         let path = place.path().join("sample.drawer");
-        let drawer = Drawer::open(&path, self.schema.clone()).map_err(|e| e.to_string())?;
+        let drawer = Options::default().with_fixed_key().open(&path, self.schema.clone()).map_err(|e| e.to_string())?;
         drawer.write(|tx| insert(tx)).and_then(|()| drawer.close()).map_err(|e| format!("the rows to be kept: {e}"))?;
         let mut rows = Vec::new();
         let exported = File::open(&path).and_then(|f| f.export_all(Exchange::JsonLines, &mut rows));
@@ -177,14 +179,14 @@ impl<'a> Upgrades<'a> {
         let structure = history.structure(version).map_err(|p| p.to_string())?;
         let changes: Vec<&Step> = history.since(version).flat_map(|v| &v.steps).collect();
         let old = Declared { version, fingerprint: fingerprint::of(&structure), structure, ..declared.clone() };
-        make(&path, &old).map_err(|fault| format!("it could not be made: {}", fault.message))?;
+        make(&path, &old).map_err(|error| format!("it could not be made: {error}"))?;
         if let Some(samples) = samples {
             inspect::import(&path, None, Exchange::JsonLines, &mut samples.as_bytes(), &inspect::Limits::default())
                 .map_err(|e| format!("its rows in `version-{version}.jsonl`: {e}"))?;
         }
         fill(&path, &old, declared, &changes)?;
         let before = read(&path, &old)?;
-        let drawer = Drawer::open(&path, self.schema.clone()).map_err(|e| e.to_string())?;
+        let drawer = Options::default().with_fixed_key().open(&path, self.schema.clone()).map_err(|e| e.to_string())?;
         for of in &declared.types {
             every_record_is_readable(&drawer, of).map_err(|e| {
                 format!(
@@ -221,18 +223,21 @@ fn every_record_is_readable(drawer: &Drawer, of: &RecordType) -> Result<(), Erro
     })
 }
 
-fn connection(path: &Path) -> Result<Connection, Fault> {
-    Opener::new(path).relaxed().new_writer()
+fn connection(path: &Path, old: &Declared) -> Result<Connection, Error> {
+    let sealing = Sealing::with_fixed_key(&old.structure)?;
+    let connection = Opener::new(path).relaxed().sealing(sealing.seals()).new_writer()?;
+    sealing.begin(&connection, &old.app, &old.structure)?;
+    Ok(connection)
 }
 
 /// Makes a file of an old version, without rows.
-fn make(path: &Path, declared: &Declared) -> Result<(), Fault> {
-    let connection = connection(path)?;
+fn make(path: &Path, declared: &Declared) -> Result<(), Error> {
+    let connection = connection(path, declared)?;
     for text in evolution::create(&declared.structure) {
         connection.run(&text)?;
     }
     About::write(&connection, declared)?;
-    connection.close()
+    Ok(connection.close()?)
 }
 
 /// Fills the tables that have no rows yet. A value that stays as it is must be one of the type that it has now.
@@ -241,7 +246,7 @@ fn fill(path: &Path, old: &Declared, declared: &Declared, changes: &[&Step]) -> 
         Some((table, column)) => declared.fits(&table, &column, value.as_ref()).is_ok(),
         None => true,
     };
-    let connection = connection(path).map_err(|fault| fault.message)?;
+    let connection = connection(path, old).map_err(|error| error.to_string())?;
     let mut unfit = Vec::new();
     sample_rows::fill(&connection, &old.structure, &fits, &mut |table, column| {
         unfit.push(format!("`{}.{}`", table.name, column.name))

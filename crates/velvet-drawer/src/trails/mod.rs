@@ -4,4 +4,4 @@ mod keeping;
 mod wanted;
 
 pub(crate) use keeping::Keeping;
-pub(crate) use wanted::{WantedTrails, triggers};
+pub(crate) use wanted::{WantedTrails, hide, triggers};

@@ -128,9 +128,23 @@ impl WantedTrails {
             Keeps::Renamed(_, statement) | Keeps::Nothing(statement) if connection.has(TRAIL)? => {
                 connection.run(&statement)
             }
-            _ => Ok(()),
+            _ => match step {
+                Step::ChangeColumn { table, column, .. } if column.seal().is_some() && connection.has(TRAIL)? => {
+                    hide(connection, table, &column.name, "sealed")
+                }
+                _ => Ok(()),
+            },
         }
     }
+}
+
+/// Puts a word in the place of what a trail has of a column from before.
+pub(crate) fn hide(connection: &Connection, table: &str, column: &str, word: &str) -> Result<(), Fault> {
+    let text = format!(
+        "UPDATE {TRAIL} SET before = json_replace(before, ?1, json('{{\"{word}\":true}}')) WHERE table_name = ?2"
+    );
+    let place = format!("$.\"{column}\"");
+    connection.execute(&text, [(&place).into(), table.into()]).map(drop)
 }
 
 /// The triggers that keep trails.

@@ -89,6 +89,10 @@ impl Upgrading<'_> {
             space::check(path, &plans, lossy)?;
         }
         let upgraded = self.without_foreign_keys(|| self.in_transaction(&history, &plans, lossy))?;
+        if upgraded.is_some() && history.since(self.from).flat_map(|v| &v.steps).any(comes_to_be_sealed) {
+            // What was overwritten before may still stand in unused parts of pages. Where there is no room for this now, compacting does it later.
+            let _ = self.connection.compact();
+        }
         self.connection.truncate_wal();
         Ok(upgraded)
     }
@@ -148,6 +152,7 @@ impl Upgrading<'_> {
             Some(path) if lossy => Some(backup::keep(path, &format!("at-version-{}", self.from))?),
             _ => None,
         };
+        self.declared.sealing.begin(self.connection, &self.declared.app, &self.declared.structure)?;
         WantedTrails::pause(self.connection)?;
         let mut done = Vec::new();
         for plan in plans {
@@ -243,6 +248,10 @@ impl Upgrading<'_> {
         }
         Err(Error::bare(Cause::OtherStructure, format!("{problem}{}", differences.join("; "))))
     }
+}
+
+fn comes_to_be_sealed(step: &Step) -> bool {
+    matches!(step, Step::ChangeColumn { column, .. } if column.seal().is_some())
 }
 
 /// A time in whole milliseconds.

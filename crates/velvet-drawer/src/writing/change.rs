@@ -100,7 +100,7 @@ impl Scope<'_, Writes> {
         let filled = T::STAMPED.iter().filter(|column| column.when == When::Changed).map(|column| column.at);
         let now = filled.clone().next().map(|_| self.now());
         let moment = now.map(|now| stored_value::<Timestamp>(&now)).transpose().map_err(misfit::<T>)?;
-        let text = record_statements::update(T::TABLE, T::COLUMNS, written.clone().chain(filled.clone()));
+        let text = record_statements::update(T::LAYOUT, written.clone().chain(filled.clone()));
         let moments = filled.map(|_| moment.as_ref().map_or(ValueRef::Missing, Value::as_ref));
         let values = written.map(|at| form.value(at)).chain(moments).chain([key.number().into()]);
         self.connection.execute(&text, values).map_err(|fault| clash::explain(self, record, fault))?;

@@ -8,6 +8,7 @@ mod indexing;
 mod insert;
 mod refresh;
 mod remove;
+mod renew_key;
 mod save;
 mod selection;
 mod trail;

@@ -1,0 +1,200 @@
+//! Sealing single values: what is in a sealed column can be read only with the key, and only where it was written.
+//!
+//! A sealed value is bytes: [`FORM`], the number of the key (four bytes, the largest first), a nonce (24 bytes), and what
+//! XChaCha20-Poly1305 makes of the value. Its key is derived with HKDF-SHA-256 from the file's key, with the file's id as salt and
+//! `velvet sealed 1`, a zero byte and the label of the column as information; the additional data are the first five bytes of the sealed value and
+//! the row number (eight bytes, the largest first). So a value does not open in another file, column or row.
+//!
+//! What is sealed is a value in [`Plain`] form, followed by `0x80` and zero bytes up to a multiple of 32, so that only its rough length shows.
+
+use crate::value::{Value, ValueRef};
+use chacha20poly1305::aead::{Aead, KeyInit, Payload};
+use chacha20poly1305::{XChaCha20Poly1305, XNonce};
+use hkdf::Hkdf;
+use sha2::Sha256;
+use std::fmt;
+use zeroize::{Zeroize, ZeroizeOnDrop, Zeroizing};
+
+/// What a sealed value begins with.
+pub const FORM: u8 = 1;
+
+/// How many bytes stand before what the cipher makes: the form, the number of the key, the nonce.
+const HEAD: usize = 1 + 4 + NONCE;
+
+/// How many bytes a nonce has.
+pub const NONCE: usize = 24;
+
+/// How many bytes the cipher adds, by which it knows its own.
+const TAG: usize = 16;
+
+/// The lengths of what is sealed are multiples of this.
+const BLOCK: usize = 32;
+
+/// How many bytes the id of a file has.
+pub const FILE_ID: usize = 16;
+
+/// A key, 32 bytes. It is wiped from memory when it is dropped, and `Debug` does not show it.
+#[derive(Clone, Zeroize, ZeroizeOnDrop, PartialEq, Eq)]
+pub struct SecretKey([u8; 32]);
+
+impl SecretKey {
+    /// The key with these bytes.
+    pub fn from_bytes(bytes: [u8; 32]) -> SecretKey {
+        SecretKey(bytes)
+    }
+
+    /// Its bytes, for whoever keeps it.
+    pub fn expose(&self) -> &[u8; 32] {
+        &self.0
+    }
+}
+
+impl fmt::Debug for SecretKey {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str("SecretKey(…)")
+    }
+}
+
+/// Seals and opens the values of one column of one file.
+#[derive(Clone)]
+pub struct ColumnSeal {
+    cipher: XChaCha20Poly1305,
+    number: u32,
+}
+
+impl ColumnSeal {
+    /// That of the column with this label, in the file with this id, by the key with this number.
+    pub fn new(key: &SecretKey, number: u32, file_id: &[u8; FILE_ID], label: &str) -> ColumnSeal {
+        let mut derived = Zeroizing::new([0; 32]);
+        let info = [b"velvet sealed 1\0", label.as_bytes()];
+        // 32 bytes are far from the most that can be derived, which is what could fail.
+        let _ = Hkdf::<Sha256>::new(Some(file_id), &key.0).expand_multi_info(&info, &mut *derived);
+        ColumnSeal { cipher: XChaCha20Poly1305::new((&*derived).into()), number }
+    }
+
+    /// Seals a value in [`Plain`] form for the row with this number. A nonce is used only once.
+    pub fn seal(&self, plain: &[u8], row: i64, nonce: [u8; NONCE]) -> Vec<u8> {
+        let mut padded = Zeroizing::new(Vec::with_capacity(plain.len() + BLOCK));
+        padded.extend_from_slice(plain);
+        padded.push(0x80);
+        let length = padded.len().next_multiple_of(BLOCK);
+        padded.resize(length, 0);
+        let mut sealed = Vec::with_capacity(HEAD + padded.len() + TAG);
+        sealed.push(FORM);
+        sealed.extend(self.number.to_be_bytes());
+        let bound = bound_to(&sealed, row);
+        sealed.extend(nonce);
+        let payload = Payload { msg: &padded, aad: &bound };
+        // It fails only where a value is longer than the engine takes.
+        sealed.extend(self.cipher.encrypt(&XNonce::from(nonce), payload).unwrap_or_default());
+        sealed
+    }
+
+    /// The value in [`Plain`] form that was sealed for the row with this number; nothing where it was not, or was changed since.
+    pub fn open(&self, sealed: &[u8], row: i64) -> Option<Zeroizing<Vec<u8>>> {
+        let (head, made) = sealed.split_at_checked(HEAD).filter(|_| key_number(sealed) == Some(self.number))?;
+        let (head, nonce) = head.split_at(HEAD - NONCE);
+        let nonce: [u8; NONCE] = nonce.try_into().ok()?;
+        let payload = Payload { msg: made, aad: &bound_to(head, row) };
+        let mut plain = Zeroizing::new(self.cipher.decrypt(&XNonce::from(nonce), payload).ok()?);
+        let end = plain.iter().rposition(|byte| *byte != 0).filter(|end| plain[*end] == 0x80)?;
+        plain.truncate(end);
+        Some(plain)
+    }
+}
+
+/// What a value is bound to, beside what its key is.
+fn bound_to(head: &[u8], row: i64) -> [u8; 13] {
+    let mut bound = [0; 13];
+    bound[..5].copy_from_slice(head);
+    bound[5..].copy_from_slice(&row.to_be_bytes());
+    bound
+}
+
+/// The number of the key by which a value was sealed; nothing where it is no sealed value.
+pub fn key_number(sealed: &[u8]) -> Option<u32> {
+    let is_one = sealed.first() == Some(&FORM) && sealed.len() >= HEAD + BLOCK + TAG;
+    let number = sealed.get(1..5).filter(|_| is_one && (sealed.len() - HEAD - TAG).is_multiple_of(BLOCK))?;
+    number.try_into().ok().map(u32::from_be_bytes)
+}
+
+/// A value as bytes that say what it is: a letter for its kind, then the value.
+pub struct Plain;
+
+impl Plain {
+    /// That of a value; nothing of a missing one, which is not sealed.
+    pub fn of(value: ValueRef<'_>) -> Option<Vec<u8>> {
+        let (kind, bytes) = match value {
+            ValueRef::Missing => return None,
+            ValueRef::Integer(number) => (b'i', number.to_be_bytes().to_vec()),
+            ValueRef::Real(number) => (b'r', number.to_bits().to_be_bytes().to_vec()),
+            ValueRef::Text(text) => (b't', text.as_bytes().to_vec()),
+            ValueRef::BrokenText(bytes) | ValueRef::Bytes(bytes) => (b'b', bytes.to_vec()),
+        };
+        let mut plain = vec![kind];
+        plain.extend(Zeroizing::new(bytes).iter());
+        Some(plain)
+    }
+
+    /// The value of which it is the form; nothing where it is none.
+    pub fn read(plain: &[u8]) -> Option<ValueRef<'_>> {
+        let (kind, bytes) = plain.split_first()?;
+        match kind {
+            b'i' => Some(ValueRef::Integer(i64::from_be_bytes(bytes.try_into().ok()?))),
+            b'r' => Some(ValueRef::Real(f64::from_bits(u64::from_be_bytes(bytes.try_into().ok()?)))),
+            b't' => std::str::from_utf8(bytes).ok().map(ValueRef::Text),
+            b'b' => Some(ValueRef::Bytes(bytes)),
+            _ => None,
+        }
+    }
+}
+
+/// Why a sealed value cannot be opened.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Shut {
+    /// Its key is not there.
+    NoKey,
+    /// It was sealed for another place, by another key of the same number, or changed since.
+    Damaged,
+}
+
+impl Shut {
+    /// What stands in the place of a value that cannot be opened, where that is asked for.
+    pub fn sign(self) -> Value {
+        Value::Bytes(vec![match self {
+            Shut::NoKey => b'?',
+            Shut::Damaged => b'!',
+        }])
+    }
+
+    /// What a sign stands for.
+    pub fn of_sign(bytes: &[u8]) -> Option<Shut> {
+        match bytes {
+            b"?" => Some(Shut::NoKey),
+            b"!" => Some(Shut::Damaged),
+            _ => None,
+        }
+    }
+}
+
+/// The name of the engine's function that seals a value in [`Plain`] form: of that, the label of the column, and the row number.
+pub const SEAL: &str = "velvet_seal";
+
+/// The name of the engine's function that opens a sealed value, of the same; a missing one stays missing.
+pub const UNSEAL: &str = "velvet_unseal";
+
+/// The name of the engine's function that makes the [`Plain`] form of a value, and of the one that makes the value of it.
+pub const TO_PLAIN: &str = "velvet_plain";
+
+/// See [`TO_PLAIN`].
+pub const OF_PLAIN: &str = "velvet_value";
+
+/// An expression that seals what another one says, for the row whose number a third one says.
+pub fn sealing(plain: &str, label: &str, row: &str) -> String {
+    format!("{SEAL}({plain}, '{}', {row})", label.replace('\'', "''"))
+}
+
+/// An expression that opens what another one says, of the row whose number a third one says.
+pub fn unsealing(sealed: &str, label: &str, row: &str) -> String {
+    format!("{UNSEAL}({sealed}, '{}', {row})", label.replace('\'', "''"))
+}

@@ -1,0 +1,77 @@
+//! An app whose users have plain files turns on secrecy; later a user comes with a backup, but without the keys.
+//!
+//! `cargo run --example secrets`
+
+use std::error::Error;
+use std::path::Path;
+use velvet_drawer::{Drawer, KeyKeeper, Schema};
+use velvet_phone::Phone;
+
+/// As it was released.
+mod before {
+    #[derive(velvet_drawer::Record)]
+    pub(crate) struct Client {
+        pub(crate) name: String,
+        pub(crate) phone: Option<String>,
+    }
+}
+
+#[derive(velvet_drawer::Record, Debug)]
+struct Client {
+    name: String,
+    #[record(sealed)]
+    phone: Option<String>,
+}
+
+fn schema() -> Schema {
+    Schema::new("kilnbook").record::<Client>().history(include_str!("secrets.history.json"))
+}
+
+/// Whether somebody who has the file can read these words in it.
+fn can_be_read(path: &Path, words: &str) -> Result<bool, Box<dyn Error>> {
+    Ok(std::fs::read(path)?.windows(words.len()).any(|part| part == words.as_bytes()))
+}
+
+/// Opens the drawer as the app does at each start, and says what the user is told.
+fn start(path: &Path, key_store: impl KeyKeeper + Clone) -> Result<Drawer, Box<dyn Error>> {
+    match Drawer::options().keys(key_store.clone()).open(path, schema()) {
+        Err(error) if error.is_key_locked() => {
+            println!("“Unlock the phone to go on.”");
+            Err(error.into())
+        }
+        Err(error) if error.is_key_missing() || error.is_wrong_key() => {
+            println!("“The phone numbers were kept with a key of your old phone, and cannot be read here.”");
+            Ok(Drawer::options().keys(key_store).leave_sealed().open(path, schema())?)
+        }
+        opened => Ok(opened?),
+    }
+}
+
+fn main() -> Result<(), Box<dyn Error>> {
+    let phone = Phone::temporary()?;
+    let sandbox = phone.sandbox("kilnbook")?;
+    let path = sandbox.durable().join("kiln.drawer");
+    let released = Drawer::open(&path, Schema::new("kilnbook").record::<before::Client>())?;
+    released.insert(before::Client { name: "Ann".into(), phone: Some("555 0100".into()) })?;
+    released.close()?;
+    println!("The released app: its file can be read: {}", can_be_read(&path, "555 0100")?);
+
+    let drawer = start(&path, sandbox.key_store())?;
+    println!("The new one reads {:?}", drawer.records::<Client>().collect()?);
+    drawer.close()?;
+    println!("Its file can be read: {}", can_be_read(&path, "555 0100")?);
+
+    sandbox.key_store().lock()?;
+    assert!(start(&path, sandbox.key_store()).is_err());
+    sandbox.key_store().unlock()?;
+
+    let new_phone = Phone::temporary()?;
+    let other = new_phone.sandbox("kilnbook")?;
+    sandbox.restore_on(&other)?;
+    let drawer = start(&other.durable().join("kiln.drawer"), other.key_store())?;
+    println!("Still there: {:?}", drawer.records::<Client>().only(|c| c.name).collect()?);
+    println!("Not readable: {}", drawer.records::<Client>().collect().expect_err("the key is on the other phone"));
+    drawer.records::<Client>().update(|c| c.phone.clear())?;
+    println!("After they were given up: {:?}", drawer.records::<Client>().collect()?);
+    Ok(())
+}

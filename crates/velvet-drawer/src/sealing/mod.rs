@@ -1,0 +1,281 @@
+//! The keys of what is sealed in a file: which it has, and how they are found.
+
+mod renewing;
+
+pub use renewing::KeyChange;
+
+use crate::engine::{Connection, Fault, Seals};
+use crate::error::{Cause, Error};
+use crate::keys::KeysInMemory;
+use jiff::Timestamp;
+use std::collections::BTreeMap;
+use std::fmt;
+use std::sync::Arc;
+use velvet_core::keys::{KeyKeeper, KeyRefusal};
+use velvet_core::sealing::{ColumnSeal, FILE_ID, NONCE, SecretKey};
+use velvet_core::structure::Structure;
+use velvet_core::{Value, ValueRef};
+
+/// The table of the keys that a file has, which says of each its number, and something that opens with it.
+pub(crate) const SEALING: &str = "velvet_sealing";
+
+const CREATE: &str = "CREATE TABLE velvet_sealing (number INTEGER PRIMARY KEY, file_id BLOB NOT NULL, proof BLOB NOT NULL, since TEXT NOT NULL) STRICT";
+
+/// The label under which the proof of a key is sealed.
+const PROOF: &str = "velvet_sealing.proof";
+
+/// How the keys of what is sealed are had.
+#[derive(Clone, Default)]
+pub(crate) struct Sealing {
+    keeper: Option<Arc<dyn KeyKeeper>>,
+    /// Whether what is sealed is left shut.
+    is_left: bool,
+    /// Where the keys are for the connections of the file; nothing where nothing can be sealed in it.
+    seals: Option<Arc<Seals>>,
+    /// Whether all files have the same id, for tests.
+    is_fixed: bool,
+}
+
+/// Has one key, which everybody knows.
+struct FixedKey;
+
+impl KeyKeeper for FixedKey {
+    fn find(&self, _: &str) -> Result<Option<SecretKey>, KeyRefusal> {
+        Ok(Some(SecretKey::from_bytes([1; 32])))
+    }
+
+    fn keep(&self, _: &str, _: &SecretKey) -> Result<(), KeyRefusal> {
+        Ok(())
+    }
+
+    fn forget(&self, _: &str) -> Result<(), KeyRefusal> {
+        Ok(())
+    }
+}
+
+impl fmt::Debug for Sealing {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.debug_struct("Sealing").field("has_keeper", &self.keeper.is_some()).field("is_left", &self.is_left).finish()
+    }
+}
+
+/// The labels of the columns whose values are sealed.
+pub(crate) fn sealed_columns(structure: &Structure) -> impl Iterator<Item = (&str, &str, &str)> {
+    let columns = structure.tables.iter().flat_map(|t| t.columns.iter().map(move |c| (t, c)));
+    columns.filter_map(|(t, c)| Some((t.name.as_str(), c.name.as_str(), c.seal()?)))
+}
+
+impl Sealing {
+    pub(crate) fn by(&mut self, keeper: impl KeyKeeper) {
+        self.keeper = Some(Arc::new(keeper));
+    }
+
+    pub(crate) fn leave(&mut self) {
+        self.is_left = true;
+    }
+
+    /// For an upgrade that is only tried: what it would seal is sealed with a key that is gone with the process.
+    #[cfg(feature = "inspect")]
+    pub(crate) fn trying(structure: &Structure) -> Result<Sealing, Error> {
+        let mut trying = Sealing { is_left: true, ..Sealing::default() };
+        trying.in_memory();
+        trying.prepare(structure)?;
+        Ok(trying)
+    }
+
+    /// For the tests of an app: rows that are sealed are kept from one run to the next, so the key is the same.
+    pub(crate) fn fix(&mut self) {
+        self.by(FixedKey);
+        self.is_fixed = true;
+    }
+
+    /// As [`Sealing::fix`], for a file with this structure.
+    #[cfg(feature = "inspect")]
+    pub(crate) fn with_fixed_key(structure: &Structure) -> Result<Sealing, Error> {
+        let mut sealing = Sealing::default();
+        sealing.fix();
+        sealing.prepare(structure)?;
+        Ok(sealing)
+    }
+
+    /// For what is gone with the process.
+    pub(crate) fn in_memory(&mut self) {
+        self.keeper.get_or_insert_with(|| Arc::new(KeysInMemory::default()));
+    }
+
+    /// Makes room for the keys of a file with this structure.
+    pub(crate) fn prepare(&mut self, structure: &Structure) -> Result<(), Error> {
+        let first = sealed_columns(structure).next();
+        if let (Some((table, column, _)), None, false) = (first, &self.keeper, self.is_left) {
+            let problem = format!("`{table}.{column}` is sealed, and nothing says where the key is kept");
+            let advice = "Hand in where the device keeps keys with Options::keys; or leave shut what is sealed with Options::leave_sealed";
+            let error = Error::new(Cause::Schema, format!("cannot open the drawer: {problem}"));
+            return Err(error.untouched("No file was touched").advise(advice));
+        }
+        self.seals = (first.is_some() || self.keeper.is_some()).then(Arc::default);
+        Ok(())
+    }
+
+    pub(crate) fn seals(&self) -> Option<Arc<Seals>> {
+        self.seals.clone()
+    }
+
+    /// Sees at the beginning of a transaction which key seals: another process may have made one.
+    #[inline]
+    pub(crate) fn use_newest(&self, connection: &Connection) -> Result<(), Fault> {
+        let Some(seals) = self.seals.as_ref().filter(|seals| seals.has_key()) else { return Ok(()) };
+        let newest = connection.one("SELECT max(number) FROM velvet_sealing", [], |row| row.integer(0))?;
+        if let Some(newest) = newest.and_then(|newest| u32::try_from(newest).ok()) {
+            seals.seal_with(newest);
+        }
+        Ok(())
+    }
+
+    /// Finds the keys of a file, and sees that they are its own.
+    pub(crate) fn find(&self, connection: &Connection, app: &str) -> Result<(), Error> {
+        match self.found(connection, app) {
+            Err(_) if self.is_left => Ok(()),
+            found => found,
+        }
+    }
+
+    /// As [`Sealing::find`], where the file has any; says whether it has.
+    pub(crate) fn find_if_any(&self, connection: &Connection, app: &str) -> Result<bool, Error> {
+        let has_any = self.seals.is_some() && connection.has(SEALING)?;
+        if has_any {
+            self.find(connection, app)?;
+        }
+        Ok(has_any)
+    }
+
+    /// As [`Sealing::find_if_any`]; makes a key where there is none yet and one is needed. Inside a transaction: a key is kept before the file knows of it.
+    pub(crate) fn begin(&self, connection: &Connection, app: &str, structure: &Structure) -> Result<(), Error> {
+        if self.find_if_any(connection, app)? {
+            return Ok(());
+        }
+        let is_needed = sealed_columns(structure).next().is_some();
+        let (Some(keeper), Some(seals), true) = (&self.keeper, &self.seals, is_needed) else { return Ok(()) };
+        connection.run(CREATE)?;
+        let file_id: [u8; FILE_ID] = if self.is_fixed { [0; FILE_ID] } else { random()? };
+        let key = new_key(connection, keeper, app, (file_id, 1))?;
+        seals.are(file_id, BTreeMap::from([(1, key)]), finder(keeper, app, file_id));
+        Ok(())
+    }
+
+    fn found(&self, connection: &Connection, app: &str) -> Result<(), Error> {
+        let (Some(keeper), Some(seals)) = (&self.keeper, &self.seals) else { return Ok(()) };
+        let mut keys = BTreeMap::new();
+        let rows = rows(connection)?;
+        let Some(Row { file_id, .. }) = rows.last() else {
+            let problem = "the file does not say which key its sealed columns have: `velvet_sealing` is empty";
+            return Err(Error::bare(Cause::Damaged, problem).advise("Take it from a copy of the file"));
+        };
+        for row in &rows {
+            keys.insert(row.number, row.key(keeper, app)?);
+        }
+        seals.are(*file_id, keys, finder(keeper, app, *file_id));
+        Ok(())
+    }
+}
+
+/// A key that a file has.
+struct Row {
+    number: u32,
+    file_id: [u8; FILE_ID],
+    proof: Vec<u8>,
+}
+
+impl Row {
+    fn name(&self, app: &str) -> String {
+        name(app, &self.file_id, self.number)
+    }
+
+    /// The key itself, where it is this one.
+    fn key(&self, keeper: &Arc<dyn KeyKeeper>, app: &str) -> Result<SecretKey, Error> {
+        let name = self.name(app);
+        let Some(key) = keeper.find(&name).map_err(|refusal| refused("cannot be asked for", &name, &refusal))? else {
+            let problem = format!("the key of what is sealed is not there: its keeper knows none by the name {name:?}");
+            return Err(Error::bare(Cause::KeyMissing, problem).advise(
+                "If the keys were lost, as after a move to another device, what is sealed cannot be read again; open with Options::leave_sealed for \
+                 the rest",
+            ));
+        };
+        match ColumnSeal::new(&key, self.number, &self.file_id, PROOF).open(&self.proof, i64::from(self.number)) {
+            Some(_) => Ok(key),
+            None => {
+                let problem = format!(
+                    "the key that its keeper has by the name {name:?} does not open what is sealed: it is another key, or the proof in the file is \
+                     damaged, which cannot be told apart"
+                );
+                Err(Error::bare(Cause::WrongKey, problem).advise(
+                    "Hand in the keeper that the file was made with; or open with Options::leave_sealed for the rest",
+                ))
+            }
+        }
+    }
+}
+
+fn rows(connection: &Connection) -> Result<Vec<Row>, Error> {
+    let text = "SELECT number, file_id, proof FROM velvet_sealing ORDER BY number";
+    Ok(connection.list(text, [], |row| {
+        let bytes = |at| if let Value::Bytes(bytes) = row.value(at).to_value() { bytes } else { Vec::new() };
+        let number = u32::try_from(row.integer(0)).unwrap_or_default();
+        Row { number, file_id: bytes(1).try_into().unwrap_or_default(), proof: bytes(2) }
+    })?)
+}
+
+/// Makes a key, keeps it, and notes it in the file.
+fn new_key(
+    connection: &Connection,
+    keeper: &Arc<dyn KeyKeeper>,
+    app: &str,
+    (file_id, number): ([u8; FILE_ID], u32),
+) -> Result<SecretKey, Error> {
+    let name = name(app, &file_id, number);
+    let kept = keeper.keep(&name, &SecretKey::from_bytes(random()?)).and_then(|()| keeper.find(&name));
+    let kept = kept.map_err(|refusal| refused("cannot be kept", &name, &refusal))?;
+    // Nothing is sealed with a key that would not be there the next time.
+    let key = kept.ok_or_else(|| {
+        let problem = format!("the key {name:?} was given to its keeper, which does not have it now");
+        Error::bare(Cause::KeyMissing, problem).advise("See what the device's store of keys reports")
+    })?;
+    let nonce: [u8; NONCE] = random()?;
+    let proof = ColumnSeal::new(&key, number, &file_id, PROOF).seal(b"", i64::from(number), nonce);
+    let text = "INSERT INTO velvet_sealing (number, file_id, proof, since) VALUES (?1, ?2, ?3, ?4)";
+    let since = format!("{:.9}", Timestamp::now());
+    connection.execute(
+        text,
+        [i64::from(number).into(), ValueRef::Bytes(&file_id), ValueRef::Bytes(&proof), (&since).into()],
+    )?;
+    Ok(key)
+}
+
+/// The name by which a keeper knows a key.
+fn name(app: &str, file_id: &[u8; FILE_ID], number: u32) -> String {
+    let id: String = file_id.iter().map(|byte| format!("{byte:02x}")).collect();
+    format!("{app}/{id}/{number}")
+}
+
+fn finder(keeper: &Arc<dyn KeyKeeper>, app: &str, file_id: [u8; FILE_ID]) -> Arc<crate::engine::Find> {
+    let (keeper, app) = (Arc::clone(keeper), app.to_owned());
+    Arc::new(move |number| keeper.find(&name(&app, &file_id, number)).ok().flatten())
+}
+
+fn random<const N: usize>() -> Result<[u8; N], Error> {
+    let mut bytes = [0; N];
+    getrandom::fill(&mut bytes).map_err(|error| {
+        Error::bare(Cause::Device, format!("the system has no randomness to make a key of ({error})"))
+    })?;
+    Ok(bytes)
+}
+
+#[cold]
+fn refused(what: &str, name: &str, refusal: &KeyRefusal) -> Error {
+    let problem = format!("the key {name:?} {what}: its keeper says that {refusal}");
+    match refusal {
+        KeyRefusal::Locked => Error::bare(Cause::KeyLocked, problem).advise("Try again once the device is unlocked"),
+        KeyRefusal::Failed(_) => {
+            Error::bare(Cause::KeyMissing, problem).advise("See what the device's store of keys reports")
+        }
+    }
+}

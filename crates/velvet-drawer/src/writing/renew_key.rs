@@ -1,0 +1,66 @@
+//! A new key for what is sealed.
+
+use crate::drawer::Drawer;
+use crate::error::Error;
+use crate::progress;
+use crate::sealing::KeyChange;
+
+impl Drawer {
+    /// Makes a new key for what is sealed, and seals all of it anew with that, some records in each transaction, so that others read and write in between. After a
+    /// kill, or a cancel, it goes on where it was called again; until then what is sealed by either key is read.
+    ///
+    /// The keeper has the old key too afterwards, because kept copies of the file are sealed with it; see [`Drawer::forget_old_keys`].
+    ///
+    /// # Errors
+    /// When there is no key ([`Error::is_key_missing`]), its keeper does not answer, or the file cannot be written. What was sealed anew stays so.
+    ///
+    /// ```
+    /// # use velvet_drawer::{Drawer, KeysInMemory, Record, Schema};
+    /// #[derive(Record)]
+    /// struct Client { name: String, #[record(sealed)] phone: Option<String> }
+    ///
+    /// let drawer = Drawer::options().keys(KeysInMemory::default()).in_memory(Schema::new("kilnbook").record::<Client>())?;
+    /// let ann = drawer.insert(Client { name: "Ann".into(), phone: Some("555 0100".into()) })?;
+    /// assert_eq!(drawer.renew_key()?.sealed, 1);
+    /// assert_eq!(drawer.get(ann.key())?.unwrap().phone.as_deref(), Some("555 0100"));
+    /// # Ok::<(), velvet_drawer::Error>(())
+    /// ```
+    #[doc(alias = "rekey")]
+    #[doc(alias = "rotate")]
+    pub fn renew_key(&self) -> Result<KeyChange, Error> {
+        let doing = || "cannot give the drawer a new key";
+        let declared = &self.inner.declared;
+        let sealing = &declared.sealing;
+        let begun = self.inner.transaction(|scope| {
+            scope.doing(doing, || sealing.renewing(scope.connection, &declared.app, &declared.structure))
+        });
+        let mut renewing = begun.inspect_err(|_| self.keys_are_those_of_the_file())?;
+        loop {
+            progress::tell(|| "sealing values with the new key".to_owned(), renewing.done.sealed, None);
+            let step = self.inner.transaction(|scope| scope.doing(doing, || renewing.step(scope.connection)))?;
+            if step.is_break() {
+                return Ok(renewing.done);
+            }
+        }
+    }
+
+    /// Has the keeper forget the keys that the drawer had before, once nothing is sealed with them any more. Kept copies and other copies of the
+    /// file that are sealed with one cannot be read then, which is what it is for.
+    ///
+    /// # Errors
+    /// When the keeper does not answer, or the file cannot be read.
+    pub fn forget_old_keys(&self) -> Result<(), Error> {
+        let declared = &self.inner.declared;
+        let doing = || "cannot forget the keys that the drawer had before";
+        self.inner
+            .reading(|scope| scope.doing(doing, || declared.sealing.forget_old_keys(scope.connection, &declared.app)))
+    }
+
+    fn keys_are_those_of_the_file(&self) {
+        let declared = &self.inner.declared;
+        let _ = self.inner.reading(|scope| {
+            declared.sealing.read_again(scope.connection, &declared.app);
+            Ok(())
+        });
+    }
+}

@@ -1,0 +1,45 @@
+use velvet_drawer::{Excerpt, Key, Record, Settings};
+
+#[derive(Record)]
+struct Client {
+    #[record(sealed)]
+    phone: String,
+    #[record(sealed)]
+    pin: Option<u32>,
+}
+
+#[derive(Record)]
+#[record(unique(number, phone))]
+struct Wrong {
+    number: u32,
+    #[record(sealed, default)]
+    phone: String,
+    #[record(sealed, unique)]
+    mark: String,
+    #[record(sealed, searchable)]
+    remarks: String,
+    #[record(sealed, link(on_delete = clear))]
+    client: Option<Key<Client>>,
+}
+
+#[derive(Settings, Clone)]
+#[settings(sealed, shared)]
+struct Account {
+    pass_phrase: String,
+}
+
+#[derive(Excerpt)]
+#[excerpt(of = Client)]
+struct Card {
+    phone: String,
+}
+
+fn main() {
+    let client = Client::columns();
+    client.phone.is("555");
+    client.phone.is_none();
+    client.phone.contains("555");
+    client.pin.at_least(5);
+    client.pin.ascending();
+    client.pin.set("5");
+}
