@@ -42,6 +42,7 @@ fn low(text: &str) -> String {
 }
 
 proptest! {
+    #![proptest_config(ProptestConfig { failure_persistence: None, ..ProptestConfig::default() })]
     #[test]
     fn all_is_as_over_a_list_in_small_letters(mut all in prop::collection::vec(words(), 0..12), probe in words()) {
         let drawer = Drawer::in_memory(schema()).unwrap();

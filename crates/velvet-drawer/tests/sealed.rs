@@ -298,6 +298,8 @@ fn without_its_key_a_file_is_refused_untouched_or_all_but_what_is_sealed_is_used
         );
         let unwritten = drawer.insert(client(7)).unwrap_err();
         assert!(unwritten.is_key_missing() && unwritten.to_string().contains("Nothing was written"), "{unwritten}");
+        let unfit = drawer.insert(Client { rate: f64::NAN, ..client(8) }).unwrap_err().to_string();
+        assert!(unfit.contains("select.rate, the sealed value") && !unfit.contains("NaN"), "{unfit}");
         assert!(drawer.renew_key().unwrap_err().is_key_missing());
         assert!(drawer.settings::<Account>().get().unwrap_err().is_key_missing());
         assert!(drawer.settings::<Account>().change(|a| a.tries += 1).unwrap_err().is_key_missing());
@@ -534,6 +536,38 @@ fn columns_come_to_be_sealed_are_renamed_filled_and_stop_to_be_sealed() {
 }
 
 #[test]
+fn bytes_that_were_stored_as_bytes_come_to_be_sealed_too() {
+    mod clear {
+        #[derive(velvet_drawer::Record)]
+        pub(crate) struct Face {
+            pub(crate) portrait: Vec<u8>,
+        }
+    }
+    #[derive(Record)]
+    struct Face {
+        #[record(sealed)]
+        portrait: Vec<u8>,
+    }
+    let [before, after] =
+        [clear::Face::table().unwrap(), Face::table().unwrap()].map(|table| Structure { tables: vec![table] });
+    let mut history = History::start("guests", &before);
+    history.versions[0].released = true;
+    let first = versions::leaked(&history);
+    let second =
+        versions::leaked(&history.recorded(&after, draft(&before, &after, &[("face", Face::HINTS)], &[]), &[]));
+    let (folder, path) = folder();
+    let keys = KeysInMemory::default();
+    let drawer = Drawer::open(&path, at_version::<clear::Face>(first)).unwrap();
+    drawer.insert_all((0..50).map(|n| clear::Face { portrait: WORD.repeat(n).into_bytes() })).unwrap();
+    drawer.records::<clear::Face>().limit(40).remove().unwrap();
+    drawer.close().unwrap();
+    let drawer = with(&keys).open(&path, at_version::<Face>(second)).unwrap();
+    let all = drawer.records::<Face>().collect().unwrap();
+    assert!(all.iter().map(|f| &f.portrait).eq(&(40..50).map(|n| WORD.repeat(n).into_bytes()).collect::<Vec<_>>()));
+    assert_eq!(is_seen(folder.path()), [""; 0], "also what was removed before");
+}
+
+#[test]
 fn a_rename_without_the_label_is_asked_about() {
     #[derive(Record)]
     #[record(name = "guest", was = "person")]
@@ -611,6 +645,8 @@ fn a_killed_renewal_loses_nothing_and_other_processes_go_along() {
         renewing.kill().unwrap();
         is_whole(600);
     }
+    open().renew_key().unwrap();
+    assert_eq!(keys_of(&path), 1);
     let mut writing = start(&sandbox, "write");
     writing.wait_for("opened").unwrap();
     let mut renewing = start(&sandbox, "renew");
@@ -672,6 +708,11 @@ fn python_opens_the_vectors_of_the_docs_and_what_the_library_sealed() {
     assert!(opened("address").contains("\"floors\":[3]"));
 }
 
+/// How many keys a file has.
+fn keys_of(path: &Path) -> i64 {
+    other_program(path).query_row("SELECT count(*) FROM velvet_sealing", [], |row| row.get(0)).unwrap()
+}
+
 /// The number of the key of each sealed value.
 fn key_numbers(path: &Path) -> BTreeMap<u32, usize> {
     let other = other_program(path);
@@ -727,7 +768,7 @@ fn a_new_key_is_given_record_by_record_and_goes_on_after_an_interruption() {
     let damage = "UPDATE \"select\" SET \"group\" = zeroblob(200) WHERE key = 2";
     other_program(&path).execute_batch(damage).unwrap();
     let done = drawer.renew_key().unwrap();
-    assert_eq!(done.damaged, 1);
+    assert_eq!((done.damaged, keys_of(&path)), (1, 2), "what may be opened by the old key still");
     drawer.forget_old_keys().unwrap();
     let old = with(&keys).open(path.with_file_name("old.drawer"), schema()).unwrap_err();
     assert!(old.is_key_missing(), "{old}");

@@ -23,6 +23,7 @@ pub(crate) fn run(role: &str, folder: &Path, seed: u64, from: u64) {
         "write" => write(&path, seed, from),
         "count" => crate::crowd::work(&path, seed, from),
         "scribble" => crate::screens::work(&path, seed),
+        "seal" | "unseal" | "renew" => crate::seals::work(role, folder, &path),
         "upgrade" => Drawer::open(&path, versions::schema(3)).map(|_| say("done")),
         once if once.starts_with("once ") => one_time(&once[5..], folder, &path, seed, from),
         role => (0..).try_for_each(|n| {

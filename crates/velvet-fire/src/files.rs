@@ -23,6 +23,11 @@ pub(crate) fn copy(from: &Path, to: &Path) -> io::Result<()> {
     Ok(())
 }
 
+/// Removes a file and all that stands beside it.
+pub(crate) fn remove(path: &Path) {
+    PARTS.iter().for_each(|end| drop(fs::remove_file(part(path, end))));
+}
+
 /// A file as it stands: its name, its bytes, and when they were written.
 pub(crate) type Standing = (String, Vec<u8>, Option<std::time::SystemTime>);
 

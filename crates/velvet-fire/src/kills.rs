@@ -47,7 +47,7 @@ pub(crate) fn start(role: &str, folder: &Path, seed: u64, from: u64) -> Child {
 }
 
 /// Kills a process after a while, and returns the lines that it had said.
-fn killed(mut child: Child, after: Duration) -> Vec<String> {
+pub(crate) fn killed(mut child: Child, after: Duration) -> Vec<String> {
     thread::sleep(after);
     let _ = child.kill();
     let mut said = String::new();

@@ -19,6 +19,7 @@ mod limits;
 mod looks;
 mod model;
 mod screens;
+mod seals;
 mod texts;
 mod trial;
 #[path = "../../velvet-drawer/tests/common/versions.rs"]
@@ -81,6 +82,8 @@ enum Named {
     Screens,
     /// Values at their limits, through every form in which they are kept, copied, told and read again
     Limits,
+    /// What is sealed: kills while it is sealed, opened and given a new key, and changed files
+    Seals,
     /// Many small transactions, and many opens, in flat memory
     Endurance,
 }
@@ -113,6 +116,7 @@ fn run(named: Named, rounds: Rounds, seed: Option<u64>) -> bool {
         Named::Texts => texts::run(&mut trial),
         Named::Screens => screens::run(&mut trial),
         Named::Limits => limits::run(&mut trial),
+        Named::Seals => seals::run(&mut trial),
         Named::Endurance => endurance::run(&mut trial),
     }
     trial.end()

@@ -52,6 +52,11 @@ fn values_at_their_limits_pass_through_every_form() {
 }
 
 #[test]
+fn what_is_sealed_is_killed_and_changed() {
+    holds("seals", 12);
+}
+
+#[test]
 fn many_transactions_and_opens_leave_nothing() {
     holds("endurance", 10);
 }

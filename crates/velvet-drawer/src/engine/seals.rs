@@ -145,8 +145,8 @@ impl Connection {
                 }
             },
         })?;
-        // What is opened must not be written to a temporary file, nor what stood there before it was sealed stay in unused parts of the file.
-        self.run("PRAGMA temp_store = MEMORY; PRAGMA secure_delete = ON")
+        // What is opened must not be written to a temporary file.
+        self.run("PRAGMA temp_store = MEMORY")
     }
 }
 

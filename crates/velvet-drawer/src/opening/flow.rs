@@ -239,7 +239,9 @@ impl Options {
         match found {
             Found::Current { trail } => {
                 let found = declared.sealing.find_if_any(connection, &declared.app);
-                found.doing(|| "cannot open the drawer").untouched(|| recognise::UNTOUCHED)?;
+                if found.doing(|| "cannot open the drawer").untouched(|| recognise::UNTOUCHED)? {
+                    upgrading::clean(connection)?;
+                }
                 self.trails.bring_up(connection, declared, &trail)?;
                 self.index_what_others_wrote(connection, &declared.structure);
                 Ok(Opened::default())

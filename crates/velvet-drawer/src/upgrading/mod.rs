@@ -89,10 +89,7 @@ impl Upgrading<'_> {
             space::check(path, &plans, lossy)?;
         }
         let upgraded = self.without_foreign_keys(|| self.in_transaction(&history, &plans, lossy))?;
-        if upgraded.is_some() && history.since(self.from).flat_map(|v| &v.steps).any(comes_to_be_sealed) {
-            // What was overwritten before may still stand in unused parts of pages. Where there is no room for this now, compacting does it later.
-            let _ = self.connection.compact();
-        }
+        clean(self.connection)?;
         self.connection.truncate_wal();
         Ok(upgraded)
     }
@@ -168,6 +165,9 @@ impl Upgrading<'_> {
         searching::bring_up(self.connection, &self.declared.structure)?;
         self.is_as_declared(&self.declared.structure, "the result is not the declared structure: ")
             .map_err(|e| e.advise("See what the history's statements and code do to these"))?;
+        if history.since(self.from).flat_map(|v| &v.steps).any(comes_to_be_sealed) {
+            About::remember(self.connection, TO_BE_CLEANED, "1")?;
+        }
         About::rewrite(self.connection, self.declared, done.iter().map(|done| (done.version, done.took)))?;
         Ok(Some((Upgraded { from: self.from, versions: done, backup: None }, backup)))
     }
@@ -248,6 +248,18 @@ impl Upgrading<'_> {
         }
         Err(Error::bare(Cause::OtherStructure, format!("{problem}{}", differences.join("; "))))
     }
+}
+
+/// The fact that unused parts of pages may still say what is sealed now.
+const TO_BE_CLEANED: &str = "to_be_cleaned";
+
+/// Writes the file anew where unused parts of it may say what is sealed now. Where there is no room for that, it is done the next time.
+pub(crate) fn clean(connection: &Connection) -> Result<(), Error> {
+    if About::fact(connection, TO_BE_CLEANED)?.is_some() && connection.compact().is_ok() {
+        About::forget(connection, TO_BE_CLEANED)?;
+        connection.truncate_wal();
+    }
+    Ok(())
 }
 
 fn comes_to_be_sealed(step: &Step) -> bool {

@@ -1,0 +1,201 @@
+//! What is sealed: processes that are killed while they seal, open and renew, and files in which something was changed.
+
+use crate::files::{self, mutate};
+use crate::kills::{killed, start};
+use crate::trial::{Trial, quietly};
+use crate::versions;
+use std::collections::BTreeMap;
+use std::fs;
+use std::panic::{AssertUnwindSafe, catch_unwind};
+use std::path::{Path, PathBuf};
+use std::sync::LazyLock;
+use std::time::Duration;
+use velvet_core::evolution::{History, draft};
+use velvet_core::structure::Structure;
+use velvet_drawer::{Drawer, Error, Options, Record, Schema};
+use velvet_phone::{KeyStore, Phone};
+
+/// How many records a file has.
+const ROWS: u32 = 300;
+
+/// How many changed files are looked at in each round.
+const MUTANTS: usize = 12;
+
+/// A word that stands in each sealed value, and nowhere else.
+const WORD: &str = "under-the-floor";
+
+/// The same record in the clear, sealed, and in the clear again.
+macro_rules! person {
+    ($module:ident, $(#[$sealed:meta])?) => {
+        mod $module {
+            #[derive(velvet_drawer::Record)]
+            pub(super) struct Person {
+                pub(super) name: String,
+                $(#[$sealed])?
+                pub(super) phone: String,
+            }
+
+            impl super::Person for Person {
+                fn new(name: String, phone: String) -> Person {
+                    Person { name, phone }
+                }
+
+                fn phone(&self) -> &str {
+                    &self.phone
+                }
+            }
+        }
+    };
+}
+person!(before,);
+person!(sealed, #[record(sealed)]);
+
+trait Person: Record {
+    fn new(name: String, phone: String) -> Self;
+    fn phone(&self) -> &str;
+}
+
+/// The histories up to the versions in which the record is in the clear, sealed, and in the clear again.
+static HISTORIES: LazyLock<[&str; 3]> = LazyLock::new(|| {
+    let [clear, sealed] = [before::Person::table(), sealed::Person::table()]
+        .map(|table| Structure { tables: table.into_iter().collect() });
+    let mut history = History::start("fire", &clear);
+    [&clear, &sealed, &clear].map(|structure| {
+        if let Ok(newest) = history.structure(history.newest)
+            && newest != *structure
+        {
+            let drafted = draft(&newest, structure, &[("person", before::Person::HINTS)], &[]);
+            history.versions[0].released = true;
+            history = history.recorded(structure, drafted, &[]);
+        }
+        versions::leaked(&history)
+    })
+});
+
+/// The schema at one of these versions.
+fn schema(version: usize) -> Schema {
+    let schema = Schema::new("fire");
+    let schema = if version == 2 { schema.record::<sealed::Person>() } else { schema.record::<before::Person>() };
+    schema.history(HISTORIES[version - 1])
+}
+
+fn keys(folder: &Path) -> KeyStore {
+    let sandbox = Phone::at(folder.join("phone")).and_then(|phone| phone.sandbox("fire"));
+    sandbox.expect("a pretend phone").key_store()
+}
+
+fn options(folder: &Path) -> Options {
+    Drawer::options().keys(keys(folder)).lock_timeout(Duration::from_secs(20))
+}
+
+/// What a process does that is killed.
+pub(crate) fn work(role: &str, folder: &Path, path: &Path) -> Result<(), Error> {
+    match role {
+        "seal" => options(folder).open(path, schema(2))?.close(),
+        "unseal" => options(folder).open(path, schema(3))?.close(),
+        _ => {
+            let drawer = options(folder).open(path, schema(2))?;
+            loop {
+                drawer.renew_key()?;
+            }
+        }
+    }
+}
+
+fn phone(row: u32) -> String {
+    format!("{WORD} {row}")
+}
+
+fn made<T: Person>(folder: &Path, name: &str, version: usize) -> PathBuf {
+    let path = folder.join(name);
+    let drawer = options(folder).open(&path, schema(version)).expect("a drawer");
+    let people = (1..=ROWS).map(|row| T::new(format!("Person {row}"), phone(row)));
+    drawer.insert_all(people).expect("inserted");
+    drawer.close().expect("closed");
+    path
+}
+
+pub(crate) fn run(trial: &mut Trial) {
+    let folder = tempfile::tempdir().expect("a folder for the trial");
+    let (clear, sealed) =
+        (made::<before::Person>(folder.path(), "clear", 1), made::<sealed::Person>(folder.path(), "sealed", 2));
+    let place = folder.path().join("fire.drawer");
+    while let Some(mut chance) = trial.next() {
+        let role = chance.choice(["seal", "unseal", "renew"]).unwrap_or("seal");
+        files::remove(&place);
+        files::copy(if role == "seal" { &clear } else { &sealed }, &place).expect("copied");
+        let said = killed(start(role, folder.path(), 0, 0), Duration::from_micros(chance.u64(..40_000)));
+        trial.count("kills", 1);
+        if let Some(refused) = said.iter().find(|line| line.starts_with("refused")) {
+            trial.found(format!("{role}: {refused}"));
+        }
+        let held = match role {
+            "unseal" => is_whole::<before::Person>(folder.path(), &place, 3),
+            _ => is_whole::<sealed::Person>(folder.path(), &place, 2).and_then(|()| is_unseen(&place)),
+        };
+        if let Err(what) = held {
+            trial.found(format!("{role}: {what}"));
+        }
+        quietly();
+        for _ in 0..MUTANTS {
+            let looked = mutant(folder.path(), &sealed, &mut chance);
+            trial.count("mutants", 1);
+            match looked {
+                Ok(opened) => trial.count("values opened in them", opened),
+                Err(what) => trial.found(format!("a mutant: {what}")),
+            }
+        }
+        drop(std::panic::take_hook());
+    }
+}
+
+fn is_whole<T: Person>(folder: &Path, path: &Path, version: usize) -> Result<(), String> {
+    let drawer = options(folder).open(path, schema(version)).map_err(|error| error.to_string())?;
+    let found = drawer.records::<T>().collect().map_err(|error| error.to_string())?;
+    let is_as_before =
+        found.len() == ROWS as usize && (1..).zip(&found).all(|(row, person)| person.phone() == phone(row));
+    drawer.close().map_err(|error| error.to_string())?;
+    if is_as_before { Ok(()) } else { Err(format!("{} records, or another value", found.len())) }
+}
+
+/// Nothing that is sealed stands in the clear in the file or beside it.
+fn is_unseen(path: &Path) -> Result<(), String> {
+    for file in files::PARTS.map(|end| files::part(path, end)) {
+        let bytes = fs::read(&file).unwrap_or_default();
+        if memchr::memmem::find(&bytes, WORD.as_bytes()).is_some() {
+            return Err(format!("{} can be read", file.display()));
+        }
+    }
+    Ok(())
+}
+
+/// Changes something in a sealed file: what opens is what was sealed there, nothing is written, and no message says what is sealed.
+fn mutant(folder: &Path, sealed: &Path, chance: &mut fastrand::Rng) -> Result<u64, String> {
+    let path = folder.join("mutant.drawer");
+    files::remove(&path);
+    let mut bytes = fs::read(sealed).map_err(|error| error.to_string())?;
+    mutate(&mut bytes, chance);
+    fs::write(&path, &bytes).map_err(|error| error.to_string())?;
+    let look = || -> Result<u64, Error> {
+        let drawer = options(folder).read_only().open(&path, schema(2))?;
+        let read = drawer.records::<sealed::Person>().collect_readable()?;
+        let there: BTreeMap<i64, &str> = read.records.iter().map(|p| (p.key().number(), p.phone())).collect();
+        for (row, found) in &there {
+            if u32::try_from(*row).map_or(true, |row| phone(row) != **found) {
+                return Err(Error::own(format!("{row} opened as {found}, which was not sealed there")));
+            }
+        }
+        if let Some((_, error)) = read.unreadable.iter().find(|(_, error)| error.to_string().contains(WORD)) {
+            return Err(Error::own(format!("a message says it: {error}")));
+        }
+        Ok(there.len() as u64)
+    };
+    let looked = catch_unwind(AssertUnwindSafe(look)).map_err(|_| "it panicked".to_owned())?;
+    if fs::read(&path).map_err(|error| error.to_string())? != bytes {
+        return Err("it was written to".into());
+    }
+    match looked {
+        Err(error) if error.is_own() || error.to_string().contains(WORD) => Err(error.to_string()),
+        looked => Ok(looked.unwrap_or(0)),
+    }
+}
