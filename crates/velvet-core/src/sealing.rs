@@ -39,8 +39,10 @@ pub struct SecretKey([u8; 32]);
 
 impl SecretKey {
     /// The key with these bytes.
-    pub fn from_bytes(bytes: [u8; 32]) -> SecretKey {
-        SecretKey(bytes)
+    pub fn from_bytes(mut bytes: [u8; 32]) -> SecretKey {
+        let key = SecretKey(bytes);
+        bytes.zeroize();
+        key
     }
 
     /// Its bytes, for whoever keeps it.

@@ -7,7 +7,7 @@ use common::versions::{schema, v1};
 use common::{Glaze, folder};
 use std::sync::{Arc, Mutex};
 use tracing::field::{Field, Visit};
-use velvet_drawer::{Drawer, Schema};
+use velvet_drawer::{Drawer, KeysInMemory, Record, Schema};
 
 /// Keeps each event as its name and what it says.
 #[derive(Clone, Default)]
@@ -74,6 +74,31 @@ fn events_come_in_the_promised_order_with_file_version_and_reason() {
     let newer = || Drawer::options().set_aside_newer_version();
     let (names, said) = logged(|| drop(newer().open(&path, Schema::new("kilnbook").record::<Glaze>()).unwrap()));
     assert_eq!(names, ["configured", "set aside", "created", "opened", "closed"], "{said}");
+}
+
+#[derive(Record)]
+struct Client {
+    name: String,
+    #[record(sealed)]
+    phone: Option<String>,
+}
+
+#[test]
+fn what_is_sealed_is_never_told() {
+    let (_folder, path) = folder();
+    let (_, said) = logged(|| {
+        let options = Drawer::options().report_statements().report_values().keys(KeysInMemory::default());
+        let drawer = options.open(&path, Schema::new("kilnbook").record::<Client>()).unwrap();
+        let ann = drawer.insert(Client { name: "Ann".into(), phone: Some("Secret".into()) }).unwrap();
+        drawer.change(ann.key(), |c| c.phone = Some("Secret too".into())).unwrap();
+        drawer.records::<Client>().update(|c| c.phone.set("Secret still")).unwrap();
+        drawer.records::<Client>().filter(|c| c.name.is("Ann")).collect().unwrap();
+        drawer.renew_key().unwrap();
+        drawer.close().unwrap();
+    });
+    let hex: String = "Secret".bytes().map(|byte| format!("{byte:02X}")).collect();
+    assert!(said.contains("velvet_seal(") && said.contains("'Ann'"), "{said}");
+    assert!(!said.contains("Secret") && !said.to_uppercase().contains(&hex), "{said}");
 }
 
 #[test]

@@ -12,7 +12,7 @@ use std::process::Command;
 use std::thread;
 use std::time::{Duration, Instant};
 use velvet_drawer::inspect::{Did, File, SessionEnd, TrailOf};
-use velvet_drawer::{Drawer, Key, Position, Record, Schema, State, Step, Trail};
+use velvet_drawer::{Drawer, Error, Key, Position, Record, Schema, State, Step, Trail};
 use velvet_phone::{Phone, Running, Sandbox};
 
 const ROLE: &str = "VELVET_TEST_ROLE";
@@ -42,6 +42,36 @@ struct Word {
     number: u64,
     #[record(searchable)]
     text: String,
+}
+
+#[derive(Record)]
+struct Shelf {
+    room: String,
+}
+
+#[derive(Record)]
+struct Jar {
+    #[record(searchable)]
+    label: String,
+    order: u32,
+    #[record(link(on_delete = remove))]
+    shelf: Key<Shelf>,
+}
+
+fn shelves() -> Schema {
+    Schema::new("shelves").record::<Shelf>().record::<Jar>()
+}
+
+/// How many jars stand on the shelf before each transaction.
+const JARS: u32 = 20;
+
+/// Puts two jars on the shelf, and takes two away.
+fn move_jars(drawer: &Drawer, order: u32) -> Result<(), Error> {
+    drawer.write(|tx| {
+        let shelf = tx.records::<Shelf>().first()?.expect("a shelf").key();
+        tx.insert_all([0, 1].map(|_| Jar { label: format!("jar {order}"), order, shelf }))?;
+        tx.records::<Jar>().filter(|j| j.order.is(order - JARS / 2)).remove().map(drop)
+    })
 }
 
 fn words() -> Schema {
@@ -96,6 +126,14 @@ fn app() {
             drawer.refresh((0..60).map(word)).run().unwrap();
             drawer.records::<Word>().filter(|w| w.number.is(round % 60)).remove().unwrap();
             say(&format!("kept {round}"));
+        }
+        return;
+    }
+    if role == "move jars for ever" {
+        let drawer = options.open(path, shelves()).unwrap();
+        for order in JARS / 2.. {
+            move_jars(&drawer, order).unwrap();
+            say("moved");
         }
         return;
     }
@@ -163,6 +201,34 @@ fn move_weight(drawer: &Drawer, times: u32) {
         });
         moved.unwrap();
     }
+}
+
+#[test]
+fn what_is_found_and_what_is_linked_is_of_one_state_while_another_process_writes() {
+    let phone = Phone::temporary().unwrap();
+    let sandbox = phone.sandbox("kilnbook").unwrap();
+    let options = Drawer::options().lock_timeout(Duration::from_secs(60));
+    let drawer = options.open(sandbox.durable().join("kiln.drawer"), shelves()).unwrap();
+    let shelf = drawer.insert(Shelf { room: "glazing".into() }).unwrap().key();
+    let jars = (0..JARS).map(|n| Jar { label: format!("jar {}", n / 2), order: n / 2, shelf });
+    drawer.insert_all(jars).unwrap();
+    let mut running = start(&sandbox, "move jars for ever");
+    let mut seen = std::collections::BTreeSet::new();
+    while seen.len() < 30 {
+        running.wait_for("moved").unwrap();
+        let found = drawer.records::<Jar>().search("jar").only(|j| (j.label, j.order)).collect().unwrap();
+        assert!(found.len() == JARS as usize && found.iter().all(|(label, order)| *label == format!("jar {order}")));
+        let newest = drawer
+            .records::<Shelf>()
+            .with(|s| s.linked_from::<Jar>(|j| j.shelf).sort_by(|j| j.order.descending()).limit(5))
+            .collect()
+            .unwrap();
+        let orders: Vec<u32> = newest[0].1.iter().map(|jar| jar.order).collect();
+        let last = orders[0];
+        assert_eq!(orders, [last, last, last - 1, last - 1, last - 2]);
+        seen.insert(last);
+    }
+    running.kill().unwrap();
 }
 
 #[test]

@@ -2,6 +2,7 @@
 
 use std::path::{Path, PathBuf};
 use std::time::{Duration, Instant};
+use velvet_core::sealing::SEAL;
 
 /// Which statements the app's log is told of.
 #[derive(Clone, Debug, Default)]
@@ -46,7 +47,9 @@ impl Report {
     #[inline]
     pub(super) fn begun<'a>(&'a self, text: &'a str, statement: &rusqlite::Statement<'_>) -> Option<Telling<'a>> {
         let tell = self.reporting.to?;
-        let with_values = if self.reporting.values { statement.expanded_sql() } else { None };
+        // What is to be sealed is in the clear there.
+        let tells_values = self.reporting.values && !text.contains(SEAL);
+        let with_values = if tells_values { statement.expanded_sql() } else { None };
         Some(Telling { report: self, tell, text, with_values, begun: Instant::now(), rows: 0 })
     }
 }

@@ -264,7 +264,7 @@ impl Options {
         self
     }
 
-    /// Tells the values that are bound in a reported statement too. Nobody who must not see them may see the log then.
+    /// Tells the values that are bound in a reported statement too, but not of one that seals any. Nobody who must not see them may see the log then.
     #[cfg(feature = "tracing")]
     #[must_use]
     pub fn report_values(mut self) -> Options {

@@ -15,6 +15,7 @@ use velvet_core::keys::{KeyKeeper, KeyRefusal};
 use velvet_core::sealing::{ColumnSeal, FILE_ID, NONCE, SecretKey};
 use velvet_core::structure::Structure;
 use velvet_core::{Value, ValueRef};
+use zeroize::Zeroizing;
 
 /// The table of the keys that a file has, which says of each its number, and something that opens with it.
 pub(crate) const SEALING: &str = "velvet_sealing";
@@ -232,7 +233,8 @@ fn new_key(
     (file_id, number): ([u8; FILE_ID], u32),
 ) -> Result<SecretKey, Error> {
     let name = name(app, &file_id, number);
-    let kept = keeper.keep(&name, &SecretKey::from_bytes(random()?)).and_then(|()| keeper.find(&name));
+    let new = Zeroizing::new(random()?);
+    let kept = keeper.keep(&name, &SecretKey::from_bytes(*new)).and_then(|()| keeper.find(&name));
     let kept = kept.map_err(|refusal| refused("cannot be kept", &name, &refusal))?;
     // Nothing is sealed with a key that would not be there the next time.
     let key = kept.ok_or_else(|| {
