@@ -315,6 +315,28 @@ fn without_its_key_a_file_is_refused_untouched_or_all_but_what_is_sealed_is_used
 }
 
 #[test]
+fn a_file_that_came_with_the_app_gets_a_key_of_the_device_unless_something_is_sealed_in_it() {
+    let (folder, path) = folder();
+    let drawer = with(&KeysInMemory::default()).open(&path, schema()).unwrap();
+    drawer.insert_all((0..3).map(client)).unwrap();
+    drawer.close().unwrap();
+    let shipped = folder.path().join("installed.drawer");
+    let ship = || with(&KeysInMemory::default()).shipped_file(&path).open(&shipped, schema());
+    let error = ship().unwrap_err();
+    assert!(error.is_key_missing(), "{error}");
+    std::fs::remove_file(&shipped).unwrap();
+    let file = with(&KeysInMemory::default()).leave_sealed().open(&path, schema()).unwrap();
+    file.remove_all::<Client>().unwrap();
+    file.close().unwrap();
+    let keys = KeysInMemory::default();
+    let installed = with(&keys).shipped_file(&path).open(&shipped, schema()).unwrap();
+    let stored = installed.insert_all((0..3).map(client)).unwrap();
+    installed.close().unwrap();
+    assert_eq!(with(&keys).open(&shipped, schema()).unwrap().records::<Client>().collect().unwrap(), stored);
+    assert!(with(&KeysInMemory::default()).open(&shipped, schema()).unwrap_err().is_key_missing());
+}
+
+#[test]
 fn a_value_opens_only_where_it_was_written_and_as_it_was_written() {
     let (folder, path) = folder();
     let keys = KeysInMemory::default();

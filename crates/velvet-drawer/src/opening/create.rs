@@ -6,6 +6,7 @@ use crate::engine::Connection;
 use crate::error::Error;
 use crate::schema::Declared;
 use velvet_core::evolution;
+use velvet_core::structure::Structure;
 
 /// Creates the declared structure, all of it or nothing. Says whether it did: another process may have been faster.
 pub(super) fn create(connection: &Connection, declared: &Declared, waits_to_be_filled: bool) -> Result<bool, Error> {
@@ -27,7 +28,7 @@ fn tables(connection: &Connection, declared: &Declared, waits_to_be_filled: bool
     for text in evolution::create(&declared.structure) {
         connection.run(&text)?;
     }
-    declared.sealing.begin(connection, &declared.app, &declared.structure)?;
+    declared.sealing.begin(connection, &declared.app, &Structure { tables: Vec::new() }, &declared.structure)?;
     About::write(connection, declared)?;
     if waits_to_be_filled {
         About::wait_to_be_filled(connection)?;

@@ -12,6 +12,7 @@ use std::collections::BTreeMap;
 use std::fmt;
 use std::sync::Arc;
 use velvet_core::keys::{KeyKeeper, KeyRefusal};
+use velvet_core::name::quoted;
 use velvet_core::sealing::{ColumnSeal, FILE_ID, NONCE, SecretKey};
 use velvet_core::structure::Structure;
 use velvet_core::{Value, ValueRef};
@@ -149,18 +150,67 @@ impl Sealing {
         Ok(has_any)
     }
 
-    /// As [`Sealing::find_if_any`]; makes a key where there is none yet and one is needed. Inside a transaction: a key is kept before the file knows of it.
-    pub(crate) fn begin(&self, connection: &Connection, app: &str, structure: &Structure) -> Result<(), Error> {
-        if self.find_if_any(connection, app)? {
+    /// As [`Sealing::find_if_any`], of a file that may be written. Where the key is not there and nothing is sealed yet, as in a file that came with the app, it
+    /// gets a new one.
+    pub(crate) fn find_or_replace(
+        &self,
+        connection: &Connection,
+        app: &str,
+        structure: &Structure,
+    ) -> Result<bool, Error> {
+        match self.find_if_any(connection, app) {
+            Err(error) if error.is_key_missing() && self.is_nothing_lost(connection, app, structure)? => {
+                let transaction = (!connection.is_in_transaction()).then(|| connection.transaction()).transpose()?;
+                connection.run("DELETE FROM velvet_sealing")?;
+                self.make(connection, app)?;
+                transaction.map_or(Ok(()), |transaction| transaction.commit())?;
+                Ok(true)
+            }
+            found => found,
+        }
+    }
+
+    /// As [`Sealing::find_or_replace`], of a file that has the structure `from`; makes a key where there is none yet and `structure` needs one. Inside a
+    /// transaction: a key is kept before the file knows of it.
+    pub(crate) fn begin(
+        &self,
+        connection: &Connection,
+        app: &str,
+        from: &Structure,
+        structure: &Structure,
+    ) -> Result<(), Error> {
+        if self.find_or_replace(connection, app, from)? || sealed_columns(structure).next().is_none() {
             return Ok(());
         }
-        let is_needed = sealed_columns(structure).next().is_some();
-        let (Some(keeper), Some(seals), true) = (&self.keeper, &self.seals, is_needed) else { return Ok(()) };
-        connection.run(CREATE)?;
+        if self.keeper.is_some() {
+            connection.run(CREATE)?;
+        }
+        self.make(connection, app)
+    }
+
+    /// Makes the first key of a file.
+    fn make(&self, connection: &Connection, app: &str) -> Result<(), Error> {
+        let (Some(keeper), Some(seals)) = (&self.keeper, &self.seals) else { return Ok(()) };
         let file_id: [u8; FILE_ID] = if self.is_fixed { [0; FILE_ID] } else { random()? };
         let key = new_key(connection, keeper, app, (file_id, 1))?;
         seals.are(file_id, BTreeMap::from([(1, key)]), finder(keeper, app, file_id));
         Ok(())
+    }
+
+    /// Whether the keeper knows none of the file's keys, and nothing is sealed with them.
+    fn is_nothing_lost(&self, connection: &Connection, app: &str, structure: &Structure) -> Result<bool, Error> {
+        let Some(keeper) = &self.keeper else { return Ok(false) };
+        let is_unknown = |row: &Row| keeper.find(&row.name(app)) == Ok(None);
+        if !rows(connection)?.iter().all(is_unknown) {
+            return Ok(false);
+        }
+        for (table, column, _) in sealed_columns(structure) {
+            let text = format!("SELECT 1 FROM {} WHERE {} IS NOT NULL LIMIT 1", quoted(table), quoted(column));
+            if connection.one(&text, [], |_| ())?.is_some() {
+                return Ok(false);
+            }
+        }
+        Ok(true)
     }
 
     fn found(&self, connection: &Connection, app: &str) -> Result<(), Error> {

@@ -226,7 +226,7 @@ fn every_record_is_readable(drawer: &Drawer, of: &RecordType) -> Result<(), Erro
 fn connection(path: &Path, old: &Declared) -> Result<Connection, Error> {
     let sealing = Sealing::with_fixed_key(&old.structure)?;
     let connection = Opener::new(path).relaxed().sealing(sealing.seals()).new_writer()?;
-    sealing.begin(&connection, &old.app, &old.structure)?;
+    sealing.begin(&connection, &old.app, &old.structure, &old.structure)?;
     Ok(connection)
 }
 

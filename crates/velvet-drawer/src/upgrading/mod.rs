@@ -149,7 +149,8 @@ impl Upgrading<'_> {
             Some(path) if lossy => Some(backup::keep(path, &format!("at-version-{}", self.from))?),
             _ => None,
         };
-        self.declared.sealing.begin(self.connection, &self.declared.app, &self.declared.structure)?;
+        let from = history.structure(self.from).map_err(|p| Error::bare(Cause::Schema, p.to_string()))?;
+        self.declared.sealing.begin(self.connection, &self.declared.app, &from, &self.declared.structure)?;
         WantedTrails::pause(self.connection)?;
         let mut done = Vec::new();
         for plan in plans {
