@@ -324,10 +324,12 @@ fn a_file_that_came_with_the_app_gets_a_key_of_the_device_unless_something_is_se
     let ship = || with(&KeysInMemory::default()).shipped_file(&path).open(&shipped, schema());
     let error = ship().unwrap_err();
     assert!(error.is_key_missing(), "{error}");
+    assert!(std::panic::catch_unwind(|| testing::shipped_file_fits(&schema(), &path)).is_err());
     std::fs::remove_file(&shipped).unwrap();
     let file = with(&KeysInMemory::default()).leave_sealed().open(&path, schema()).unwrap();
     file.remove_all::<Client>().unwrap();
     file.close().unwrap();
+    testing::shipped_file_fits(&schema(), &path);
     let keys = KeysInMemory::default();
     let installed = with(&keys).shipped_file(&path).open(&shipped, schema()).unwrap();
     let stored = installed.insert_all((0..3).map(client)).unwrap();
