@@ -185,10 +185,10 @@ pub const SEAL: &str = "velvet_seal";
 /// The name of the engine's function that opens a sealed value, of the same; a missing one stays missing.
 pub const UNSEAL: &str = "velvet_unseal";
 
-/// The name of the engine's function that makes the [`Plain`] form of a value, and of the one that makes the value of it.
+/// The name of the engine's function that makes the [`Plain`] form of a value.
 pub const TO_PLAIN: &str = "velvet_plain";
 
-/// See [`TO_PLAIN`].
+/// The name of the engine's function that makes the value of its [`Plain`] form, and fails where that says why it cannot be opened.
 pub const OF_PLAIN: &str = "velvet_value";
 
 /// An expression that seals what another one says, for the row whose number a third one says.

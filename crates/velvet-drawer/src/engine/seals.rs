@@ -3,6 +3,7 @@
 use super::{Connection, Fault};
 use rusqlite::Error::UserFunctionError;
 use rusqlite::functions::{Context, FunctionFlags};
+use rusqlite::types::ValueRef as EngineValue;
 use std::collections::BTreeMap;
 use std::fmt;
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
@@ -151,7 +152,13 @@ impl Connection {
 }
 
 fn argument<'c>(context: &'c Context<'_>, at: usize) -> ValueRef<'c> {
-    super::statement::of_engine(context.get_raw(at))
+    match context.get_raw(at) {
+        EngineValue::Integer(number) => ValueRef::Integer(number),
+        EngineValue::Real(number) => ValueRef::Real(number),
+        EngineValue::Text(bytes) => std::str::from_utf8(bytes).map_or(ValueRef::BrokenText(bytes), ValueRef::Text),
+        EngineValue::Blob(bytes) => ValueRef::Bytes(bytes),
+        EngineValue::Null => ValueRef::Missing,
+    }
 }
 
 fn arguments<'c>(context: &'c Context<'_>) -> rusqlite::Result<(ValueRef<'c>, &'c str, i64)> {

@@ -188,18 +188,6 @@ impl<'s> Rows<'s> {
     }
 }
 
-/// A value of the engine's.
-#[inline]
-pub(super) fn of_engine(value: EngineValue<'_>) -> ValueRef<'_> {
-    match value {
-        EngineValue::Integer(n) => ValueRef::Integer(n),
-        EngineValue::Real(x) => ValueRef::Real(x),
-        EngineValue::Text(bytes) => std::str::from_utf8(bytes).map_or(ValueRef::BrokenText(bytes), ValueRef::Text),
-        EngineValue::Blob(bytes) => ValueRef::Bytes(bytes),
-        EngineValue::Null => ValueRef::Missing,
-    }
-}
-
 /// One row.
 #[derive(Clone, Copy)]
 pub(crate) struct Row<'r, 's>(&'r rusqlite::Row<'s>);
@@ -208,7 +196,15 @@ impl<'r> Row<'r, '_> {
     /// The value at `position`, counted from 0.
     #[inline]
     pub(crate) fn value(&self, position: usize) -> ValueRef<'r> {
-        self.0.get_ref(position).map_or(ValueRef::Missing, of_engine)
+        match self.0.get_ref(position) {
+            Ok(EngineValue::Integer(n)) => ValueRef::Integer(n),
+            Ok(EngineValue::Real(x)) => ValueRef::Real(x),
+            Ok(EngineValue::Text(bytes)) => {
+                std::str::from_utf8(bytes).map_or(ValueRef::BrokenText(bytes), ValueRef::Text)
+            }
+            Ok(EngineValue::Blob(bytes)) => ValueRef::Bytes(bytes),
+            Ok(EngineValue::Null) | Err(_) => ValueRef::Missing,
+        }
     }
 
     /// The key of the record in a row that begins with it, as all statements do that read records.
