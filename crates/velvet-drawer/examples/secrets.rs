@@ -1,6 +1,6 @@
 //! An app whose users have plain files turns on secrecy; later a user comes with a backup, but without the keys.
 //!
-//! `cargo run --example secrets`
+//! `cargo run --example secrets`; with a folder, its file stays there, to be looked at with `velvet`
 
 use std::error::Error;
 use std::path::Path;
@@ -48,18 +48,18 @@ fn start(path: &Path, key_store: impl KeyKeeper + Clone) -> Result<Drawer, Box<d
 }
 
 fn main() -> Result<(), Box<dyn Error>> {
-    let phone = Phone::temporary()?;
+    let phone = std::env::args().nth(1).map_or_else(Phone::temporary, Phone::at)?;
     let sandbox = phone.sandbox("kilnbook")?;
     let path = sandbox.durable().join("kiln.drawer");
     let released = Drawer::open(&path, Schema::new("kilnbook").record::<before::Client>())?;
     released.insert(before::Client { name: "Ann".into(), phone: Some("555 0100".into()) })?;
     released.close()?;
-    println!("The released app: its file can be read: {}", can_be_read(&path, "555 0100")?);
+    println!("The released app. Does the number stand in its file? {}", can_be_read(&path, "555 0100")?);
 
     let drawer = start(&path, sandbox.key_store())?;
     println!("The new one reads {:?}", drawer.records::<Client>().collect()?);
     drawer.close()?;
-    println!("Its file can be read: {}", can_be_read(&path, "555 0100")?);
+    println!("Does the number still stand in the file? {}", can_be_read(&path, "555 0100")?);
 
     sandbox.key_store().lock()?;
     assert!(start(&path, sandbox.key_store()).is_err());
