@@ -9,7 +9,7 @@
 
 use crate::value::{Value, ValueRef};
 use chacha20poly1305::aead::{Aead, KeyInit, Payload};
-use chacha20poly1305::{XChaCha20Poly1305, XNonce};
+use chacha20poly1305::{Key, XChaCha20Poly1305, XNonce};
 use hkdf::Hkdf;
 use sha2::Sha256;
 use std::fmt;
@@ -71,7 +71,7 @@ impl ColumnSeal {
         let info = [b"velvet sealed 1\0", label.as_bytes()];
         // 32 bytes are far from the most that can be derived, which is what could fail.
         let _ = Hkdf::<Sha256>::new(Some(file_id), &key.0).expand_multi_info(&info, &mut *derived);
-        ColumnSeal { cipher: XChaCha20Poly1305::new((&*derived).into()), number }
+        ColumnSeal { cipher: XChaCha20Poly1305::new(Key::from_slice(&*derived)), number }
     }
 
     /// Seals a value in [`Plain`] form for the row with this number. A nonce is used only once.
