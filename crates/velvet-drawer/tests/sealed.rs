@@ -339,6 +339,16 @@ fn a_file_that_came_with_the_app_gets_a_key_of_the_device_unless_something_is_se
 }
 
 #[test]
+fn a_file_without_any_key_gets_one() {
+    let (_folder, path) = folder();
+    drop(with(&KeysInMemory::default()).open(&path, schema()).unwrap());
+    other_program(&path).execute_batch("DROP TABLE velvet_sealing").unwrap();
+    let keys = KeysInMemory::default();
+    let stored = with(&keys).open(&path, schema()).unwrap().insert(client(1)).unwrap();
+    assert_eq!(with(&keys).open(&path, schema()).unwrap().records::<Client>().collect().unwrap(), [stored]);
+}
+
+#[test]
 fn a_value_opens_only_where_it_was_written_and_as_it_was_written() {
     let (folder, path) = folder();
     let keys = KeysInMemory::default();

@@ -238,7 +238,7 @@ impl Options {
     ) -> Result<Opened, Error> {
         match found {
             Found::Current { trail } => {
-                let found = declared.sealing.find_or_replace(connection, &declared.app, &declared.structure);
+                let found = declared.sealing.find_or_begin(connection, &declared.app, &declared.structure);
                 if found.doing(|| "cannot open the drawer").untouched(|| recognise::UNTOUCHED)? {
                     upgrading::clean(connection)?;
                 }

@@ -170,6 +170,22 @@ impl Sealing {
         }
     }
 
+    /// As [`Sealing::find_or_replace`]; makes a key where a file that was taken over, or of which somebody removed them, has none.
+    pub(crate) fn find_or_begin(
+        &self,
+        connection: &Connection,
+        app: &str,
+        structure: &Structure,
+    ) -> Result<bool, Error> {
+        let has_any = self.find_or_replace(connection, app, structure)?;
+        if !has_any && self.keeper.is_some() && sealed_columns(structure).next().is_some() {
+            let transaction = connection.transaction()?;
+            self.begin(connection, app, structure, structure)?;
+            transaction.commit()?;
+        }
+        Ok(has_any)
+    }
+
     /// As [`Sealing::find_or_replace`], of a file that has the structure `from`; makes a key where there is none yet and `structure` needs one. Inside a
     /// transaction: a key is kept before the file knows of it.
     pub(crate) fn begin(
