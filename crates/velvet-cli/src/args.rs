@@ -19,6 +19,35 @@ pub(crate) struct Arguments {
     /// For how many seconds the views of a file, and what else it computes, may run [default: 3]
     #[arg(long, value_name = "SECONDS", global = true)]
     pub(crate) within: Option<u64>,
+    #[command(flatten)]
+    pub(crate) keys: KeySource,
+}
+
+/// Where the keys of encrypted files are had from.
+#[derive(Args)]
+pub(crate) struct KeySource {
+    /// A file with the key of an encrypted file: 64 hexadecimal digits, 32 bytes, or a pass phrase in its first line; may be given several times
+    #[cfg(feature = "encryption")]
+    #[arg(long, value_name = "FILE", global = true, help_heading = "Encrypted files")]
+    pub(crate) key_file: Vec<PathBuf>,
+    /// Ask for the key or pass phrase of an encrypted file
+    #[cfg(feature = "encryption")]
+    #[arg(long, global = true, help_heading = "Encrypted files")]
+    pub(crate) ask_key: bool,
+    /// What making a key of a pass phrase costs, where the app says otherwise: memory in KiB, and passes [default: 65536,3]
+    #[cfg(feature = "encryption")]
+    #[arg(long, value_name = "KIB,PASSES", value_delimiter = ',', global = true, help_heading = "Encrypted files", value_parser = clap::value_parser!(u32).range(1..))]
+    pub(crate) cost: Vec<u32>,
+}
+
+impl KeySource {
+    /// Whether a key is to be typed, for which the terminal is needed.
+    pub(crate) fn is_asked_for(&self) -> bool {
+        #[cfg(feature = "encryption")]
+        return self.ask_key;
+        #[cfg(not(feature = "encryption"))]
+        false
+    }
 }
 
 #[derive(Subcommand)]

@@ -9,7 +9,13 @@ mod args;
 mod clean;
 mod commands;
 mod failure;
+#[cfg(feature = "encryption")]
+mod keys;
+#[cfg(not(feature = "encryption"))]
+#[path = "without_keys.rs"]
+mod keys;
 mod limits;
+mod locked;
 mod pager;
 mod rows;
 mod terminal;
@@ -22,12 +28,17 @@ use std::process::ExitCode;
 fn main() -> ExitCode {
     let arguments = Arguments::parse();
     if arguments.command.may_be_long()
+        && !arguments.keys.is_asked_for()
         && let Some(code) = pager::paged()
     {
         return code;
     }
     limits::allow(arguments.within);
     limits::end_at_ctrl_c();
+    if let Err(failure) = keys::take(&arguments.keys) {
+        terminal::say_failure(&failure.to_string());
+        return ExitCode::from(failure::COULD_NOT);
+    }
     let result = match arguments.command {
         Command::Demo(arguments) => commands::demo::run(&arguments).map(|()| Verdict::Fine),
         Command::One(arguments) => commands::one::run(&arguments).map(|()| Verdict::Fine),

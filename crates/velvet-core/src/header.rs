@@ -19,7 +19,7 @@ pub struct Header {
     pub application: i32,
 }
 
-const MAGIC: &[u8; 16] = b"SQLite format 3\0";
+pub(crate) const MAGIC: &[u8; 16] = b"SQLite format 3\0";
 
 impl Header {
     /// How many bytes it has.
@@ -47,7 +47,7 @@ impl Header {
     }
 
     /// Where the count of how often it was written stands, and where it stands again.
-    pub const COUNT_AT: [u64; 2] = [24, 92];
+    pub const COUNT_AT: [usize; 2] = [24, 92];
 
     /// The bytes of a count that no file has reached by being written to, one of a billion.
     pub fn any_count(chance: u64) -> [u8; 4] {

@@ -2,6 +2,7 @@
 
 use crate::sealing::SecretKey;
 use std::fmt;
+use std::sync::Arc;
 
 /// Where the app keeps the keys of its drawers: a device's secure store, such as a key chain. The library makes the keys, asks for them by
 /// their names, and never writes one to a file.
@@ -26,6 +27,20 @@ pub trait KeyKeeper: Send + Sync + 'static {
     /// # Errors
     /// As [`KeyKeeper::find`].
     fn forget(&self, name: &str) -> Result<(), KeyRefusal>;
+}
+
+impl<K: KeyKeeper + ?Sized> KeyKeeper for Arc<K> {
+    fn find(&self, name: &str) -> Result<Option<SecretKey>, KeyRefusal> {
+        (**self).find(name)
+    }
+
+    fn keep(&self, name: &str, key: &SecretKey) -> Result<(), KeyRefusal> {
+        (**self).keep(name, key)
+    }
+
+    fn forget(&self, name: &str) -> Result<(), KeyRefusal> {
+        (**self).forget(name)
+    }
 }
 
 /// Why a store of keys did not answer.

@@ -21,6 +21,8 @@ pub mod excerpt;
 pub mod exchange;
 pub mod expansion;
 pub mod field;
+#[cfg(feature = "encryption")]
+pub mod file_cipher;
 pub mod fingerprint;
 pub mod fits;
 pub mod fragment;

@@ -69,6 +69,8 @@ pub(crate) enum Cause {
     KeyMissing,
     KeyLocked,
     WrongKey,
+    #[cfg_attr(not(feature = "encryption"), allow(dead_code, reason = "no file has a key then"))]
+    NotEncrypted,
     Engine,
 }
 
@@ -90,12 +92,14 @@ predicates! {
     is_broken_link: BrokenLink;
     /// A trigger in the file, which the library did not make, raised an error; its text is in the message.
     is_refused_by_trigger: Trigger;
-    /// The key of what is sealed is not there, or its keeper failed; what is not sealed can be read without.
+    /// The key of the file, or of what is sealed in it, is not there, or its keeper failed; what is not sealed can be read without.
     is_key_missing: KeyMissing;
     /// The keeper of the keys is locked, as while the device is; trying again later may help.
     is_key_locked: KeyLocked;
-    /// The key is not the one by which the file was sealed.
+    /// The key is not the one by which the file was encrypted, or what is sealed in it.
     is_wrong_key: WrongKey;
+    /// The file is not encrypted, and was to be opened with a key.
+    is_not_encrypted: NotEncrypted;
     /// The record to be changed is not there.
     is_not_found: NotFound;
     /// The record was changed or removed since the edit that was to be saved was taken.

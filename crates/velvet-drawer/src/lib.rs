@@ -21,6 +21,11 @@ mod cancel;
 mod changes;
 mod copying;
 mod drawer;
+#[cfg(feature = "encryption")]
+mod encryption;
+#[cfg(not(feature = "encryption"))]
+#[path = "encryption/none.rs"]
+mod encryption;
 mod engine;
 mod error;
 mod events;
@@ -54,10 +59,14 @@ pub use changes::{Applied, Apply, Changed, ChangesSince, Position};
 pub use drawer::{
     Access, Alone, Drawer, Health, Later, MayWrite, Mode, OpenRead, Opened, Reads, Resting, Scope, Writes,
 };
+#[cfg(feature = "encryption")]
+pub use encryption::{FileKey, PassPhrase, Unlocked};
 pub use error::Error;
 pub use keys::KeysInMemory;
 pub use live::{Live, LiveStream, State, Switch, Update};
 pub use named::NamedValues;
+#[cfg(feature = "encryption")]
+pub use opening::{FileKeyChange, FileKeyChanged, NotChanged};
 pub use opening::{KeptCopy, KeptFor, Options};
 pub use outside::DanglingFile;
 pub use progress::Progress;

@@ -158,7 +158,7 @@ fn a_log_that_somebody_has_open_is_left_to_them_whatever_it_looks_like() {
     // As it looks to whoever reads it while it is written over.
     let mut bytes = fs::read(&other).unwrap();
     for at in velvet_core::header::Header::COUNT_AT {
-        bytes[at as usize] = 0x50;
+        bytes[at] = 0x50;
     }
     fs::write(&other, bytes).unwrap();
     let program = rusqlite::Connection::open(&other).unwrap();

@@ -5,12 +5,12 @@ use std::fs;
 use std::path::{Path, PathBuf};
 
 /// The top modules of the library, from the lowest: each may know those before it.
-const DRAWER: &str = "beside cancel outcome progress ui_thread running unfinished temporary engine error events place space grid new_file attachment keys sealing schema about searching sessions trails upgrading \
+const DRAWER: &str = "beside cancel outcome progress ui_thread running unfinished temporary engine error events place space grid new_file attachment keys encryption sealing schema about searching sessions trails upgrading \
     drawer live reading writing named settings attachments outside sql changes copying opening inspect testing";
 
 /// The top modules of the core, from the lowest.
 const CORE: &str = "hex value name header wal b_tree letters marked suggest search structure hints show fingerprint physical \
-    compare exchange sql_text expansion sealing keys column_type fragment argument assignment condition record_statements stamp record named_value settings key stored stored_form \
+    compare exchange sql_text expansion sealing file_cipher keys column_type fragment argument assignment condition record_statements stamp record named_value settings key stored stored_form \
     edit collation sort_key list order list_place column outside_file fits pick sealed_column excerpt field statement evolution";
 
 /// What only the engine may say, in code.

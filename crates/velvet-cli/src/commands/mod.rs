@@ -22,7 +22,9 @@ pub(crate) mod structure;
 pub(crate) mod trail;
 
 use crate::failure::Failure;
+use crate::keys;
 use crate::limits::limits;
+use crate::locked;
 use crate::terminal;
 use std::io::{self, Write};
 use std::path::{Path, PathBuf};
@@ -31,6 +33,7 @@ use velvet_drawer::inspect::{File, Incomplete, drawers_in};
 
 /// The file that is meant: the path itself, or the only drawer in it when it is a folder.
 fn one_file(path: &Path) -> Result<PathBuf, Failure> {
+    keys::unlock(path)?;
     if !path.is_dir() {
         return Ok(path.to_owned());
     }
@@ -53,7 +56,8 @@ fn opened(path: &Path, for_people: bool) -> Result<File, Failure> {
 
 /// As [`opened`], with the reasons that were said.
 fn opened_and_told(path: &Path, for_people: bool) -> Result<(File, Vec<Incomplete>), Failure> {
-    let file = File::open_within(one_file(path)?, limits())?;
+    let path = one_file(path)?;
+    let file = File::open_within(&path, limits()).map_err(|error| locked::failure(&path, error))?;
     let reasons = file.incomplete()?;
     for Incomplete { what, .. } in &reasons {
         if for_people {
@@ -79,7 +83,7 @@ fn say_left_out(file: &File, for_people: bool) -> io::Result<()> {
 }
 
 /// A path as people see it, on one line.
-fn named(path: &Path) -> String {
+pub(crate) fn named(path: &Path) -> String {
     escaped(&path.display().to_string())
 }
 

@@ -3,15 +3,20 @@
 use super::{named, no_drawer, sessions, size};
 use crate::args::{self, Form};
 use crate::failure::Failure;
+use crate::keys;
 use crate::limits::limits;
+use crate::locked;
 use crate::rows::{Writer, writer};
 use crate::terminal::{self, STRONG};
+use serde::Serialize;
 use std::io::{self, Write};
 use std::path::Path;
 use velvet_core::show::count;
 use velvet_core::show::{self, Shown, Tone};
 use velvet_drawer::grid::Grid;
-use velvet_drawer::inspect::{File, FoundColumn, FoundFile, Kind, Overview, ValueRef, drawers_in};
+use velvet_drawer::inspect::{
+    File, FoundColumn, FoundFile, Kind, Overview, SeemsEncrypted, ValueRef, drawers_in, encrypted_in,
+};
 
 /// How many of the last sessions are shown.
 const SESSIONS_SHOWN: usize = 3;
@@ -20,7 +25,15 @@ pub(crate) fn run(arguments: &args::Overview) -> Result<(), Failure> {
     if arguments.file.is_dir() {
         return folder(&arguments.file, arguments.form);
     }
-    let overview = File::open_within(&arguments.file, limits())?.overview()?;
+    keys::unlock(&arguments.file)?;
+    let file = match File::open_within(&arguments.file, limits()) {
+        Err(error) => match locked::locked(&arguments.file, &error) {
+            Some(found) => return unread(&found, arguments.form),
+            None => return Err(error.into()),
+        },
+        file => file?,
+    };
+    let overview = file.overview()?;
     match arguments.form {
         Form::Table => {
             head(&overview)?;
@@ -29,6 +42,27 @@ pub(crate) fn run(arguments: &args::Overview) -> Result<(), Failure> {
         Form::Json => Ok(terminal::json(&overview)?),
         Form::Csv => tables(&overview, Form::Csv),
     }
+}
+
+/// What can be known of an encrypted file without its key.
+fn unread(found: &SeemsEncrypted, form: Form) -> Result<(), Failure> {
+    if form != Form::Table {
+        return Ok(terminal::json(&Unread { encrypted: true, found })?);
+    }
+    let name = found.path.file_name().map(|n| n.to_string_lossy().into_owned()).unwrap_or_default();
+    let mut out = terminal::out();
+    writeln!(out, "{STRONG}{}{STRONG:#}, {}", show::escaped(&name), size(found.bytes))?;
+    writeln!(out, "{}", named(&found.path))?;
+    writeln!(out, "{}.", locked::known(found))?;
+    writeln!(out, "Where a keeper has its key, the name of that is file/{}", found.salt)?;
+    Ok(writeln!(out, "{}.", locked::GIVE_KEY)?)
+}
+
+#[derive(Serialize)]
+struct Unread<'a> {
+    encrypted: bool,
+    #[serde(flatten)]
+    found: &'a SeemsEncrypted,
 }
 
 fn head(overview: &Overview) -> io::Result<()> {
@@ -80,12 +114,19 @@ fn tables(overview: &Overview, form: Form) -> Result<(), Failure> {
 }
 
 fn folder(folder: &Path, form: Form) -> Result<(), Failure> {
+    keys::unlock(folder)?;
     let found: Vec<FoundFile> = drawers_in(folder)?;
-    if found.is_empty() {
+    let locked = encrypted_in(folder)?;
+    if found.is_empty() && locked.is_empty() {
         return Err(no_drawer(folder));
     }
     if form == Form::Table {
-        writeln!(terminal::out(), "{STRONG}{}{STRONG:#}: {}\n", named(folder), count(found.len(), "database"))?;
+        writeln!(
+            terminal::out(),
+            "{STRONG}{}{STRONG:#}: {}\n",
+            named(folder),
+            count(found.len() + locked.len(), "database")
+        )?;
     }
     let mut list = List::new(form, &["file", "app", "version", "tables", "rows"])?;
     let mut notes = Vec::new();
@@ -110,6 +151,12 @@ fn folder(folder: &Path, form: Form) -> Result<(), Failure> {
                 Some(file.bytes),
             )?,
         }
+    }
+    for file in &locked {
+        let name = file.path.strip_prefix(folder).unwrap_or(&file.path).display().to_string();
+        let missing = ValueRef::Missing;
+        list.row(&[ValueRef::Text(&name), missing, missing, missing, missing], Some(file.bytes))?;
+        notes.push((file.path.clone(), format!("{}. {}", locked::known(file), locked::GIVE_KEY)));
     }
     list.end()?;
     for (path, reason) in notes.iter().filter(|_| form == Form::Table) {

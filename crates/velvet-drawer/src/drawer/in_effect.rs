@@ -28,6 +28,8 @@ pub(crate) struct InEffect {
     /// Which trails are kept, in words; empty where none are.
     pub(crate) trails: String,
     pub(crate) relaxed: bool,
+    /// Whether the whole file is encrypted.
+    pub(crate) encrypted: bool,
     /// Whether nothing is written through it.
     pub(crate) read_only: bool,
     pub(crate) files_root: Option<PathBuf>,
@@ -47,6 +49,7 @@ impl InEffect {
         [
             (!asked.trails.is_empty() && asked.trails != self.trails, "trail"),
             (asked.relaxed && !self.relaxed, "relaxed"),
+            (asked.encrypted != self.encrypted, "encrypted"),
             (asked.read_only != self.read_only, "read_only"),
             (root, "files_root"),
             (asked.without_sessions && !self.without_sessions, "without_sessions"),

@@ -9,7 +9,7 @@ use super::noticed::Noticed;
 use super::open_here::OpenHere;
 use super::report::Report;
 use super::transaction::Open;
-use super::{Fault, FaultKind, Row, Settings, Statement};
+use super::{Fault, FaultKind, FileCipher, Row, Settings, Statement, ciphers};
 use crate::beside::with_companions;
 use crate::temporary;
 use rusqlite::config::DbConfig;
@@ -20,7 +20,7 @@ use std::cell::{Cell, RefCell};
 use std::collections::BTreeSet;
 use std::io;
 use std::path::{Path, PathBuf};
-use std::sync::Once;
+use std::sync::{Arc, Once};
 use std::time::{Duration, Instant};
 use velvet_core::Collation;
 use velvet_core::ValueRef;
@@ -29,6 +29,9 @@ use velvet_core::wal::HEADER;
 
 /// How many prepared statements a connection keeps.
 const STATEMENTS_KEPT: usize = 128;
+
+/// How much of an encrypted file to keep decrypted in memory, in KiB: to read a page again costs as much as a short query.
+const DECRYPTED_KEPT: u32 = 20_000;
 
 /// How long to sleep between attempts where the engine does not wait by itself.
 const BETWEEN_ATTEMPTS: Duration = Duration::from_millis(4);
@@ -47,6 +50,8 @@ pub(crate) struct Connection {
     /// How long it waits for other processes.
     pub(super) wait: Cell<Duration>,
     pub(super) bounds: Option<Bounds>,
+    /// The key of the file, where it is encrypted.
+    pub(super) cipher: Option<Arc<FileCipher>>,
     _open_here: Option<OpenHere>,
 }
 
@@ -65,6 +70,7 @@ impl Connection {
         if wal.is_some() {
             connection.keep_wal_on_close(true);
         }
+        connection.keep_decrypted();
         connection.run(if settings.relaxed { "PRAGMA synchronous = NORMAL" } else { "PRAGMA synchronous = FULL" })?;
         if cfg!(target_vendor = "apple") && !settings.relaxed {
             connection.run("PRAGMA fullfsync = ON; PRAGMA checkpoint_fullfsync = ON")?;
@@ -81,10 +87,26 @@ impl Connection {
 
     /// A connection that only reads.
     pub(super) fn reader(path: &Path, settings: &Settings) -> Result<Connection, Fault> {
-        Connection::open(path, OpenFlags::SQLITE_OPEN_READ_ONLY, settings)
+        let connection = Connection::open(path, OpenFlags::SQLITE_OPEN_READ_ONLY, settings)?;
+        connection.keep_decrypted();
+        Ok(connection)
     }
 
-    pub(super) fn of(mut engine: rusqlite::Connection) -> Result<Connection, Fault> {
+    /// Keeps more of an encrypted file in memory than of a plain one.
+    pub(super) fn keep_decrypted(&self) {
+        if self.cipher.is_some() {
+            // The engine reads the file for this. What is wrong with it is told when it is read again.
+            let _ = self.run(&format!("PRAGMA cache_size = -{DECRYPTED_KEPT}"));
+        }
+    }
+
+    /// Of the engine's, to which nothing else was said yet: the key comes first.
+    pub(super) fn with_key(engine: rusqlite::Connection, cipher: Option<Arc<FileCipher>>) -> Result<Connection, Fault> {
+        cipher.iter().try_for_each(|cipher| ciphers::give_key(&engine, cipher))?;
+        Ok(Connection { cipher, ..Connection::of(engine)? })
+    }
+
+    fn of(mut engine: rusqlite::Connection) -> Result<Connection, Fault> {
         let guard = Guard::default();
         let decides = guard.clone();
         engine.authorizer(Some(move |context: AuthContext<'_>| decides.decide(&context)))?;
@@ -99,14 +121,16 @@ impl Connection {
             asking: Asking::default(),
             wait: Cell::default(),
             bounds: None,
+            cipher: None,
             _open_here: None,
         })
     }
 
     fn open(path: &Path, flags: OpenFlags, settings: &Settings) -> Result<Connection, Fault> {
         let flags = flags | OpenFlags::SQLITE_OPEN_NO_MUTEX | super::memory::flags(path);
-        let mut connection = Connection::of(rusqlite::Connection::open_with_flags(path, flags)?)?;
-        connection._open_here = Some(OpenHere::new(path));
+        let cipher = settings.cipher.clone().or_else(|| ciphers::known(path));
+        let mut connection = Connection::with_key(rusqlite::Connection::open_with_flags(path, flags)?, cipher)?;
+        connection._open_here = Some(OpenHere::new(path, &connection.cipher));
         connection.report = Report::new(&settings.reporting, path);
         connection.wait_for_others(settings.wait)?;
         connection.look_whether_to_end()?;
@@ -412,7 +436,7 @@ impl Connection {
 ///
 /// # Errors
 /// When the engine would lose it, or lay it over a file that it is not of.
-fn fitting_wal(path: &Path) -> Result<Option<PathBuf>, Fault> {
+pub(super) fn fitting_wal(path: &Path) -> Result<Option<PathBuf>, Fault> {
     let wal = found_wal(path);
     refuse_to_lose_wal(path, wal.as_deref())?;
     if wal.as_ref().is_some_and(|wal| is_of_another_moment(path, wal)) {
@@ -421,7 +445,7 @@ fn fitting_wal(path: &Path) -> Result<Option<PathBuf>, Fault> {
     Ok(wal)
 }
 
-fn found_wal(path: &Path) -> Option<PathBuf> {
+pub(super) fn found_wal(path: &Path) -> Option<PathBuf> {
     with_companions(path).nth(1).filter(|log| std::fs::metadata(log).is_ok_and(|m| m.len() > 0))
 }
 

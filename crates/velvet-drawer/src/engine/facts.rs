@@ -1,6 +1,6 @@
 //! What the header of a file says, each as a number, and how much space its pages take.
 
-use super::{Connection, Fault};
+use super::{Connection, Fault, PAGE};
 
 /// The pages of a file.
 #[derive(Clone, Copy, Debug)]
@@ -58,7 +58,9 @@ impl Connection {
     /// How much space the file takes.
     pub(crate) fn pages(&self) -> Result<Pages, Fault> {
         let number = |name: &str| self.number(&format!("PRAGMA {name}")).map(i64::unsigned_abs);
-        Ok(Pages { count: number("page_count")?, unused: number("freelist_count")?, size: number("page_size")? })
+        // The engine says it in another form of an encrypted file.
+        let size = if self.cipher.is_some() { PAGE as u64 } else { number("page_size")? };
+        Ok(Pages { count: number("page_count")?, unused: number("freelist_count")?, size })
     }
 }
 

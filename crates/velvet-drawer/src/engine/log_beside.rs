@@ -1,7 +1,8 @@
 //! Whether the write-ahead log that stands beside a file is the one of that file, of the same moment.
 
-use super::opener::header;
-use super::{Fault, FaultKind, Opener};
+use super::connection::fitting_wal;
+use super::opener::{header, start_of_first};
+use super::{Connection, Fault, FaultKind, FileCipher, Opener, PAGE, known};
 use crate::beside::with_companions;
 use rusqlite::OpenFlags;
 use rusqlite::config::DbConfig;
@@ -28,17 +29,20 @@ pub(crate) enum LogBeside {
     PagesMissing,
 }
 
-/// Tells what the log at `log` is to a file that begins with `header`.
-pub(crate) fn log_beside(log: &Path, header: &Header) -> io::Result<LogBeside> {
+/// Tells what the log at `log` is to a file that begins with `header`, and has this key where it is encrypted.
+pub(crate) fn log_beside(log: &Path, header: &Header, cipher: Option<&FileCipher>) -> io::Result<LogBeside> {
     let mut file = BufReader::new(fs::File::open(log)?);
     let Some(frames) = wal::frames(&mut file, header.page_size)? else { return Ok(LogBeside::NoLog) };
     // How often the file's header had been written at the first and the last time that the log has it.
     let (mut counts, mut pages) = (None, header.pages_there);
-    for frame in &frames {
+    for (at, frame) in frames.iter().enumerate() {
+        if at == 0 && !opens(&mut file, frame, cipher)? {
+            return Ok(LogBeside::Older);
+        }
         if frame.page == 1 {
-            let mut start = [0; Header::BYTES];
             file.seek(SeekFrom::Start(frame.at))?;
-            file.read_exact(&mut start)?;
+            // The engine would lay a page over the file that does not open with its key.
+            let Some(start) = start_of_first(&mut file, cipher)? else { return Ok(LogBeside::Older) };
             let count = Header::count(&start);
             counts = Some((counts.map_or(count, |(first, _)| first), count));
         }
@@ -54,15 +58,37 @@ pub(crate) fn log_beside(log: &Path, header: &Header) -> io::Result<LogBeside> {
     })
 }
 
+/// The first pages in the log beside the file at `path`, which is encrypted, so many at most, each with its number.
+#[cfg(feature = "encryption")]
+pub(crate) fn pages_of_log(path: &Path, at_most: usize) -> io::Result<Vec<(u32, Vec<u8>)>> {
+    let Some(Ok(log)) = with_companions(path).nth(1).map(fs::File::open) else { return Ok(Vec::new()) };
+    let mut log = BufReader::new(log);
+    let frames = wal::frames(&mut log, PAGE as u32)?.unwrap_or_default();
+    let page = |frame: &wal::Frame| {
+        let mut page = vec![0; PAGE];
+        log.seek(SeekFrom::Start(frame.at)).and_then(|_| log.read_exact(&mut page)).map(|()| (frame.page, page))
+    };
+    frames.iter().take(at_most).map(page).collect()
+}
+
+/// Whether a page of a log is one of the file's, as far as its key tells.
+fn opens(log: &mut (impl Read + Seek), frame: &wal::Frame, cipher: Option<&FileCipher>) -> io::Result<bool> {
+    let Some(cipher) = cipher else { return Ok(true) };
+    let mut page = vec![0; PAGE];
+    log.seek(SeekFrom::Start(frame.at))?;
+    log.read_exact(&mut page)?;
+    Ok(cipher.open(frame.page, &mut page))
+}
+
 /// Whether the log beside a file is of another moment than the file. The engine would lay it over the file all the same.
 pub(super) fn is_of_another_moment(path: &Path, log: &Path) -> bool {
     // While others write, the log is written over as it is read here. Where they have the file open, the log is theirs.
-    let seems_so = Opener::new(path).header().is_ok_and(|header| is_another(log, header));
+    let seems_so = Opener::new(path).header().is_ok_and(|header| is_another(log, header, known(path).as_deref()));
     seems_so && !matches!(Alone::with(path), Ok(None))
 }
 
-fn is_another(log: &Path, header: Option<Header>) -> bool {
-    header.is_some_and(|header| matches!(log_beside(log, &header), Ok(LogBeside::Older | LogBeside::Newer)))
+fn is_another(log: &Path, header: Option<Header>, cipher: Option<&FileCipher>) -> bool {
+    header.is_some_and(|header| matches!(log_beside(log, &header, cipher), Ok(LogBeside::Older | LogBeside::Newer)))
 }
 
 /// Runs `work` where the log beside the file at `path` is of another moment, or there is no such file, and while nobody else can open it. Nothing
@@ -79,20 +105,36 @@ pub(crate) fn with_log_of_another_moment<R>(
     // The handle is closed only with the lock: closing it drops the lock.
     let mut file = fs::File::open(path).map_err(|error| Fault::device(&error))?;
     let log = with_companions(path).nth(1);
-    let is_another = header(&mut file).is_ok_and(|header| log.is_some_and(|log| is_another(&log, header)));
+    let cipher = alone.0.cipher.as_deref();
+    let header = header(&mut file, cipher);
+    let is_another = header.is_ok_and(|header| log.is_some_and(|log| is_another(&log, header, cipher)));
     let result = if is_another { work() } else { Ok(None) };
     drop((file, alone));
     result
 }
 
+/// Sees that no log of another file, or of another moment, stands beside the file at `path`, which may not be there yet.
+pub(crate) fn fits_its_log(path: &Path) -> Result<(), Fault> {
+    fitting_wal(path).map(drop)
+}
+
+/// Runs `work` while nobody else can open the empty file at `path`. Nothing where it is not empty any more, or somebody has it open.
+pub(crate) fn hold_empty<R>(path: &Path, work: impl FnOnce() -> R) -> Result<Option<R>, Fault> {
+    let Some(_alone) = Alone::with(path)? else { return Ok(None) };
+    // Whoever held it before may have put another file in its place.
+    let is_empty = fs::metadata(path).is_ok_and(|file| file.len() == 0);
+    Ok(is_empty.then(work))
+}
+
 /// Keeps everybody else from a file as long as it lives. It neither merges the log of the file nor removes it.
-struct Alone(#[expect(dead_code, reason = "it is there for the lock that it holds")] rusqlite::Connection);
+struct Alone(Connection);
 
 impl Alone {
     /// Nothing where somebody has the file open.
     fn with(path: &Path) -> Result<Option<Alone>, Fault> {
         let flags = OpenFlags::SQLITE_OPEN_READ_WRITE | OpenFlags::SQLITE_OPEN_NO_MUTEX;
-        let engine = rusqlite::Connection::open_with_flags(path, flags)?;
+        let connection = Connection::with_key(rusqlite::Connection::open_with_flags(path, flags)?, known(path))?;
+        let engine = &connection.engine;
         engine.set_db_config(DbConfig::SQLITE_DBCONFIG_NO_CKPT_ON_CLOSE, true)?;
         engine.busy_timeout(Duration::ZERO)?;
         // The first that is read takes the lock, before the log is opened.
@@ -100,7 +142,9 @@ impl Alone {
         match read.map_err(Fault::from) {
             Err(Fault { kind: FaultKind::Locked, .. }) => Ok(None),
             // What the log makes of the file may be no database.
-            Ok(()) | Err(Fault { kind: FaultKind::Damaged | FaultKind::NotADatabase, .. }) => Ok(Some(Alone(engine))),
+            Ok(()) | Err(Fault { kind: FaultKind::Damaged | FaultKind::NotADatabase, .. }) => {
+                Ok(Some(Alone(connection)))
+            }
             Err(fault) => Err(fault),
         }
     }

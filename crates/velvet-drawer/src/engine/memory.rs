@@ -1,6 +1,6 @@
 //! Drawers without a file: in memory, from bytes and as bytes.
 
-use super::{Connection, Fault};
+use super::{Connection, Fault, PAGE, ciphers};
 use rusqlite::{MAIN_DB, OpenFlags};
 use std::path::{Path, PathBuf};
 use std::sync::atomic::{AtomicU64, Ordering};
@@ -39,10 +39,20 @@ pub(crate) fn pour_bytes(bytes: &[u8], target: &mut Connection, wait: Duration) 
     Ok(())
 }
 
-/// The whole database as bytes, as a file would hold them.
+/// The whole database as bytes, as a file would hold them: encrypted where the file is.
 pub(crate) fn bytes_of(connection: &Connection) -> Result<Vec<u8>, Fault> {
     // The engine hands out the bytes of a connection it may change; the drawer's own stays as it is.
     let mut copy = rusqlite::Connection::open_in_memory()?;
+    let cipher = connection.cipher.as_deref();
+    cipher.map_or(Ok(()), |cipher| ciphers::give_key(&copy, cipher))?;
     rusqlite::backup::Backup::new(&connection.engine, &mut copy)?.run_to_completion(1024, Duration::ZERO, None)?;
-    Ok(copy.serialize(MAIN_DB)?.to_vec())
+    let mut bytes = copy.serialize(MAIN_DB)?.to_vec();
+    if let Some(cipher) = cipher {
+        // The engine hands them out in the clear.
+        for (page, number) in bytes.chunks_exact_mut(PAGE).zip(1..) {
+            let page = page.try_into().unwrap_or_else(|_| unreachable!("it has the length of a page"));
+            ciphers::close(cipher, number, page).map_err(|error| Fault::device(&error))?;
+        }
+    }
+    Ok(bytes)
 }

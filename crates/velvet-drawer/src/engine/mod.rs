@@ -4,6 +4,11 @@ mod add_column;
 mod address;
 mod bound;
 mod catalogue;
+#[cfg(feature = "encryption")]
+mod ciphers;
+#[cfg(not(feature = "encryption"))]
+#[path = "without_ciphers.rs"]
+mod ciphers;
 mod commits;
 mod connection;
 mod facts;
@@ -19,6 +24,8 @@ mod opener;
 mod physical;
 mod pool;
 mod report;
+#[cfg(feature = "encryption")]
+mod rewriting;
 mod seals;
 mod statement;
 mod traceless;
@@ -26,19 +33,26 @@ mod transaction;
 mod whole_copy;
 
 pub(crate) use catalogue::{ColumnEntry, Entry, EntryKind};
+pub(crate) use ciphers::{FileCipher, PAGE, known};
+#[cfg(feature = "encryption")]
+pub(crate) use ciphers::{SALT, learn};
 pub(crate) use commits::{WhichRows, Written};
 pub(crate) use connection::Connection;
 pub(crate) use facts::{MADE, Pages, marking};
 pub(crate) use fault::{Fault, FaultKind};
 pub(crate) use in_place::{Displaced, InPlace, identity};
-pub(crate) use log_beside::with_log_of_another_moment;
+#[cfg(feature = "encryption")]
+pub(crate) use log_beside::pages_of_log;
 #[cfg(feature = "inspect")]
 pub(crate) use log_beside::{LogBeside, log_beside};
+pub(crate) use log_beside::{fits_its_log, hold_empty, with_log_of_another_moment};
 pub(crate) use memory::{bytes_of, memory_place, pour_bytes};
 pub(crate) use open_here::is_open_here;
 pub(crate) use opener::{Opener, Settings};
 pub(crate) use pool::{Pool, SharedWriter, Writer};
 pub(crate) use report::{Ran, Reporting};
+#[cfg(feature = "encryption")]
+pub(crate) use rewriting::HeldFile;
 pub(crate) use seals::{Find, Seals};
 pub(crate) use statement::{Placed, Row, Rows, Statement, WithoutKey};
 pub(crate) use traceless::Traceless;

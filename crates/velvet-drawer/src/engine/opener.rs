@@ -1,6 +1,6 @@
 //! The one way to a file: where it is, how long to wait for other processes, and how its commits are kept.
 
-use super::{Connection, Fault, InPlace, Reporting, Seals, Traceless, is_open_here};
+use super::{Connection, Fault, FileCipher, InPlace, PAGE, Reporting, Seals, Traceless, is_open_here, known};
 use crate::cancel::Cancel;
 use std::fs;
 use std::io::{self, Read};
@@ -29,6 +29,8 @@ pub(crate) struct Settings {
     pub(crate) reporting: Reporting,
     /// The keys of what is sealed in the file, where something can be.
     pub(crate) seals: Option<Arc<Seals>>,
+    /// The key of the whole file, where it is to be encrypted. Without one, that which this process knows.
+    pub(crate) cipher: Option<Arc<FileCipher>>,
 }
 
 impl Opener {
@@ -52,6 +54,12 @@ impl Opener {
     /// With the keys of what is sealed.
     pub(crate) fn sealing(mut self, seals: Option<Arc<Seals>>) -> Opener {
         self.settings.seals = seals;
+        self
+    }
+
+    /// With the key of the whole file.
+    pub(crate) fn encrypted(mut self, cipher: Option<Arc<FileCipher>>) -> Opener {
+        self.settings.cipher = cipher;
         self
     }
 
@@ -96,22 +104,31 @@ impl Opener {
         Traceless::open(&self.path, cancel, within)
     }
 
-    /// What the file begins with, read past the engine; nothing where it is no database, or this process has it open.
+    /// What the file begins with, read past the engine; nothing where it is no database, its key is not known, or this process has it open.
     pub(crate) fn header(&self) -> io::Result<Option<Header>> {
         if is_open_here(&self.path) {
             return Ok(None);
         }
-        header(&mut fs::File::open(&self.path)?)
+        header(&mut fs::File::open(&self.path)?, known(&self.path).as_deref())
     }
 }
 
-/// What a file begins with; nothing where it is no database.
-pub(super) fn header(file: &mut fs::File) -> io::Result<Option<Header>> {
-    let mut bytes = [0; Header::BYTES];
+/// What a file begins with; nothing where it is no database, or does not open with its key.
+pub(super) fn header(file: &mut fs::File, cipher: Option<&FileCipher>) -> io::Result<Option<Header>> {
     let length = file.metadata()?.len();
-    if length < Header::BYTES as u64 {
-        return Ok(None);
+    Ok(start_of_first(file, cipher)?.and_then(|start| Header::read(&start, length)))
+}
+
+/// How the first page begins that stands here; nothing where it is cut, or does not open with its key.
+pub(super) fn start_of_first(
+    file: &mut impl Read,
+    cipher: Option<&FileCipher>,
+) -> io::Result<Option<[u8; Header::BYTES]>> {
+    let mut page = vec![0; if cipher.is_some() { PAGE } else { Header::BYTES }];
+    match file.read_exact(&mut page) {
+        Err(error) if error.kind() == io::ErrorKind::UnexpectedEof => return Ok(None),
+        read => read?,
     }
-    file.read_exact(&mut bytes)?;
-    Ok(Header::read(&bytes, length))
+    let is_open = cipher.is_none_or(|cipher| cipher.open(1, &mut page));
+    Ok(page.first_chunk().copied().filter(|_| is_open))
 }

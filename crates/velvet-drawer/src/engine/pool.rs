@@ -51,7 +51,7 @@ type Lent<'p> = parking_lot::MutexGuard<'p, Option<Connection>>;
 impl Pool {
     pub(crate) fn new(opener: Opener, writer: Connection) -> Pool {
         Pool {
-            _open_here: opener.in_place.is_some().then(|| OpenHere::new(&opener.path)),
+            _open_here: opener.in_place.is_some().then(|| OpenHere::new(&opener.path, &opener.settings.cipher)),
             listeners: Mutex::default(),
             counting: None,
             is_resting: AtomicBool::new(false),
@@ -64,7 +64,7 @@ impl Pool {
     /// Without a connection that writes.
     pub(crate) fn to_read(opener: Opener, reader: Connection) -> Pool {
         Pool {
-            _open_here: Some(OpenHere::new(&opener.path)),
+            _open_here: Some(OpenHere::new(&opener.path, &opener.settings.cipher)),
             listeners: Mutex::default(),
             counting: Some(Mutex::new(reader)),
             is_resting: AtomicBool::new(false),

@@ -3,7 +3,7 @@
 //! The engine has no one way of doing so; which way is right depends on what stands beside the file.
 
 use super::connection::refuse_to_lose_wal;
-use super::{Connection, Fault, FaultKind, is_open_here};
+use super::{Connection, Fault, FaultKind, FileCipher, is_open_here, known};
 use crate::beside::with_companions;
 use crate::cancel::Cancel;
 use crate::temporary;
@@ -13,6 +13,7 @@ use std::ffi::OsString;
 use std::fs;
 use std::io::{self, Read};
 use std::path::{Path, PathBuf};
+use std::sync::Arc;
 use std::time::{Duration, SystemTime};
 use velvet_core::wal::{self, WalHeader};
 
@@ -43,9 +44,10 @@ impl Traceless {
 
     fn opened(path: &Path) -> Result<Traceless, Fault> {
         let before = standing(path);
+        let cipher = known(path);
         if is_open_here(path) {
             // What stands beside it is there already, and changes at any moment.
-            let connection = open(path, "mode=ro")?;
+            let connection = open(path, "mode=ro", cipher)?;
             return Ok(Traceless { connection, before, path: path.to_owned(), frozen: false, _copy: None });
         }
         refuse_to_lose_wal(path, with_companions(path).nth(1).filter(|wal| wal.exists()).as_deref())?;
@@ -64,7 +66,7 @@ impl Traceless {
             if nothing_counts && standing(path) != before {
                 return Err(changed_meanwhile());
             }
-            let connection = open(&copy.path().join("copy"), "")?;
+            let connection = open(&copy.path().join("copy"), "", cipher)?;
             return Ok(Traceless { connection, before, path: path.to_owned(), frozen: false, _copy: Some(copy) });
         }
         let way = match (log, shared) {
@@ -72,11 +74,12 @@ impl Traceless {
             (true, true) => "readonly_shm=1",
             (true, false) => "vfs=unix-none",
         };
-        let connection = open(path, way)?;
+        let connection = open(path, way, cipher)?;
         if log && !shared {
             connection.keep_others_out()?;
         }
         connection.keep_wal_on_close(true);
+        connection.keep_decrypted();
         Ok(Traceless { connection, before, path: path.to_owned(), frozen: !log, _copy: None })
     }
 
@@ -96,7 +99,7 @@ fn changed_meanwhile() -> Fault {
     Fault { kind: FaultKind::Locked, message }
 }
 
-fn open(path: &Path, way: &str) -> Result<Connection, Fault> {
+fn open(path: &Path, way: &str, cipher: Option<Arc<FileCipher>>) -> Result<Connection, Fault> {
     let flags = if way.is_empty() {
         OpenFlags::SQLITE_OPEN_READ_WRITE
     } else {
@@ -104,7 +107,7 @@ fn open(path: &Path, way: &str) -> Result<Connection, Fault> {
     };
     let place = if way.is_empty() { path.as_os_str().to_owned() } else { address(path, way) };
     let connection = rusqlite::Connection::open_with_flags(place, flags | OpenFlags::SQLITE_OPEN_NO_MUTEX)?;
-    let mut connection = Connection::of(connection)?;
+    let mut connection = Connection::with_key(connection, cipher)?;
     connection.wait_for_others(WAIT)?;
     connection.use_temporary_folder();
     let guard = connection.guard.clone();

@@ -70,6 +70,10 @@ impl Connection {
     #[cold]
     pub(super) fn failed(&self, error: rusqlite::Error) -> Fault {
         let mut fault = Fault::from(error);
+        if self.cipher.is_some() && fault.kind == FaultKind::NotADatabase {
+            // Whoever gave the key has seen that it is that of the file.
+            fault.kind = FaultKind::Damaged;
+        }
         if let Some(bounds) = &self.bounds {
             fault.kind = bounds.told(fault.kind);
         }

@@ -3,7 +3,7 @@
 use super::file::File;
 use super::sessions::SessionEnd;
 use crate::beside::COMPANIONS;
-use crate::engine::{LogBeside, Opener, log_beside};
+use crate::engine::{LogBeside, Opener, known, log_beside};
 use crate::error::Error;
 use std::fs;
 use std::path::{Path, PathBuf};
@@ -22,7 +22,8 @@ impl File {
     pub fn warnings(&self) -> Result<Vec<String>, Error> {
         let [log, _, journal] = COMPANIONS.map(|end| Beside::of(self.path(), end));
         let mut warnings = Vec::new();
-        let is_log = || header(self.path()).is_none_or(|h| !matches!(log_beside(&log.path, &h), Ok(LogBeside::NoLog)));
+        let beside = |h: Header| log_beside(&log.path, &h, known(self.path()).as_deref());
+        let is_log = || header(self.path()).is_none_or(|h| !matches!(beside(h), Ok(LogBeside::NoLog)));
         if log.bytes > wal::HEADER as u64 && is_log() {
             warnings.push(format!(
                 "the newest changes are not in this file but in {} beside it: the app is running, or was killed. They are \
@@ -141,7 +142,7 @@ fn of_log(path: &Path, header: &Header, beside: &Beside) -> Option<String> {
             beside.name
         )
     };
-    match log_beside(&beside.path, header).ok()? {
+    match log_beside(&beside.path, header, known(path).as_deref()).ok()? {
         LogBeside::Fits => None,
         LogBeside::NoLog => Some(format!(
             "{} is no log of this file, or its beginning is damaged: nothing of it is shown here. {RIGHT_WAY}",

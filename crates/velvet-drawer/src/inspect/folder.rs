@@ -1,5 +1,6 @@
 //! Finding the drawers in a folder.
 
+use super::seems_encrypted::{SeemsEncrypted, seems_encrypted};
 use crate::about::APPLICATION_ID;
 use crate::engine::{Opener, is_open_here};
 use crate::error::{Cause, Error};
@@ -27,20 +28,37 @@ pub struct FoundFile {
 /// # Errors
 /// When the folder cannot be read. What cannot be read below it is left out.
 pub fn drawers_in(folder: impl AsRef<Path>) -> Result<Vec<FoundFile>, Error> {
-    let folder = folder.as_ref();
-    let mut found = Vec::new();
-    search(folder, DEPTH, &mut found)
-        .map_err(|e| Error::new(Cause::FileMissing, format!("cannot look into the folder: {e}")).in_file(folder))?;
-    found.sort_by(|a, b| a.path.cmp(&b.path));
-    Ok(found)
+    found_in(folder.as_ref(), &tell)
 }
 
-fn search(folder: &Path, depth: usize, found: &mut Vec<FoundFile>) -> io::Result<()> {
+/// The files in a folder and those below it that seem to be encrypted, and whose key this process does not know, by path.
+///
+/// # Errors
+/// As [`drawers_in`].
+pub fn encrypted_in(folder: impl AsRef<Path>) -> Result<Vec<SeemsEncrypted>, Error> {
+    let is_locked = |path: &PathBuf| Opener::new(path).header().is_ok_and(|header| header.is_none());
+    found_in(folder.as_ref(), &|path| Some(path).filter(is_locked).and_then(|path| seems_encrypted(path).ok()?))
+}
+
+fn found_in<F>(folder: &Path, tell: &dyn Fn(PathBuf) -> Option<F>) -> Result<Vec<F>, Error> {
+    let mut found = Vec::new();
+    search(folder, DEPTH, tell, &mut found)
+        .map_err(|e| Error::new(Cause::FileMissing, format!("cannot look into the folder: {e}")).in_file(folder))?;
+    found.sort_by(|a, b| a.0.cmp(&b.0));
+    Ok(found.into_iter().map(|(_, found)| found).collect())
+}
+
+fn search<F>(
+    folder: &Path,
+    depth: usize,
+    tell: &dyn Fn(PathBuf) -> Option<F>,
+    found: &mut Vec<(PathBuf, F)>,
+) -> io::Result<()> {
     for entry in fs::read_dir(folder)?.flatten() {
         let path = entry.path();
         match entry.file_type() {
-            Ok(kind) if kind.is_dir() && depth > 0 => drop(search(&path, depth - 1, found)),
-            Ok(kind) if kind.is_file() => found.extend(tell(path)),
+            Ok(kind) if kind.is_dir() && depth > 0 => drop(search(&path, depth - 1, tell, found)),
+            Ok(kind) if kind.is_file() => found.extend(tell(path.clone()).map(|told| (path, told))),
             _ => {}
         }
     }

@@ -13,6 +13,7 @@ pub(super) struct SetAside {
     pub(super) other_structure: bool,
     pub(super) newer_version: bool,
     pub(super) unreadable: bool,
+    pub(super) without_key: bool,
 }
 
 impl SetAside {

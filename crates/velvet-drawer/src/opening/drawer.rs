@@ -92,7 +92,8 @@ impl Drawer {
     }
 
     /// Puts a copy of the file at `from` in the place of the drawer at `path`, wholly or not at all, also through a kill. What stood there
-    /// is set aside, and its new place returned; nothing where there was no file. The next open upgrades the copy where it is older.
+    /// is set aside, and its new place returned; nothing where there was no file. The next open upgrades the copy where it is older. Encrypted files have to be
+    /// unlocked (`FileKey::unlock`), both; the copy then gets the key of the file whose place it takes, also where it is plain.
     ///
     /// # Errors
     /// When either is open here or elsewhere ([`Error::is_in_use`]), or the copy is not there, damaged, or no drawer of the same app.

@@ -33,6 +33,7 @@ impl Options {
         InEffect {
             trails: self.trails.in_effect(declared),
             relaxed: self.settings.relaxed,
+            encrypted: self.file_key.is_some(),
             read_only: self.read_only,
             files_root: self.files_root.clone(),
             without_sessions: self.sessions_kept.is_none() || self.read_only,
@@ -42,7 +43,7 @@ impl Options {
         }
     }
 
-    fn opener(&self, path: &Path) -> Opener {
+    pub(super) fn opener(&self, path: &Path) -> Opener {
         Opener { settings: self.settings.clone(), ..Opener::new(path) }
     }
 
@@ -57,6 +58,7 @@ impl Options {
             self.trails.fits(&declared).map_err(|e| e.in_file(path))?;
             self.hand_over_keys(&mut declared).map_err(|e| e.in_file(path))?;
             let path = if self.read_only { path::resolved(path)? } else { path::prepared(path)? };
+            self.fits_open_file(&path)?;
             events::configured(&path, &declared.app, declared.version);
             let asked = self.in_effect(&declared);
             registry::open(&path, declared, &asked, |declared| {
@@ -69,14 +71,15 @@ impl Options {
     }
 
     /// Opens a file that the app has created and brought to its version, only to read it.
-    fn open_to_read(self, path: &Path, declared: Declared) -> Result<Arc<Inner>, Error> {
+    fn open_to_read(mut self, path: &Path, declared: Declared) -> Result<Arc<Inner>, Error> {
         let place = Place::File(path.to_owned());
-        let open = || {
+        let mut open = || {
             if !path.exists() {
                 let error =
                     Error::bare(Cause::FileMissing, "there is no file to read, and it is opened only to be read");
                 return Err(error.advise("Let the app open it first, which creates it"));
             }
+            self.find_key(path)?;
             let opener = self.opener(path).held_to_the_file();
             let reader = opener.first_reader()?;
             match recognise(&reader, &declared)? {
@@ -104,20 +107,20 @@ impl Options {
         Ok(Arc::new(Inner::new(place, declared, (files_root, in_effect), Opened::default(), (None, None), pool)))
     }
 
-    fn open_file(self, path: &Path, declared: Declared) -> Result<Arc<Inner>, Error> {
+    fn open_file(mut self, path: &Path, declared: Declared) -> Result<Arc<Inner>, Error> {
         if self.read_only {
             return self.open_to_read(path, declared);
         }
         let place = Place::File(path.to_owned());
         let shipped = match &self.shipped {
-            Some(shipped) if !path.exists() => shipped.copy_to(path)?,
+            Some(shipped) if !path.exists() => shipped.copy_to(path, self.file_key.as_ref())?,
             _ => false,
         };
         let in_effect = self.in_effect(&declared);
         let (mut set_aside, mut log_set_aside) = (None, None);
         let opened = self.writer(path, &declared, &mut log_set_aside).or_else(|error| {
             let error = place.name(error);
-            if !self.set_aside.covers(&error) {
+            if !self.set_aside.covers(&error) && !self.lacks_key(path, &error) {
                 return Err(error);
             }
             set_aside = Some(aside::set_aside(path)?);
@@ -160,7 +163,7 @@ impl Options {
 
     /// The connection that writes to the file at `path`, once that has the declared structure.
     fn writer(
-        &self,
+        &mut self,
         path: &Path,
         declared: &Declared,
         log_set_aside: &mut Option<PathBuf>,
@@ -172,11 +175,11 @@ impl Options {
         if self.adopt.is_none() {
             self.unfinished_of_another(path, declared)?;
         }
-        let mut writer = self.opener(path).new_writer();
+        let mut writer = self.first_writer(path)?;
         if writer.as_ref().is_err_and(|fault| fault.kind == FaultKind::OtherLog) {
             let doing = "cannot set aside the write-ahead log beside the file, which is of another moment";
             *log_set_aside = aside::set_log_aside(path).doing(|| doing)?;
-            writer = self.opener(path).new_writer();
+            writer = self.first_writer(path)?;
         }
         let writer = writer.map_err(engine)?;
         writer.until_cancelled_here(|| self.brought_up(&writer, path, declared)).map(|opened| (writer, opened))

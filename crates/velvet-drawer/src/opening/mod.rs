@@ -3,6 +3,9 @@
 mod aside;
 mod create;
 mod drawer;
+mod encrypted;
+#[cfg(feature = "encryption")]
+mod file_key_change;
 mod flow;
 mod kept;
 mod options;
@@ -13,6 +16,8 @@ mod remove;
 mod restore;
 mod shipped;
 
+#[cfg(feature = "encryption")]
+pub use file_key_change::{FileKeyChange, FileKeyChanged, NotChanged};
 pub use kept::{KeptCopy, KeptFor};
 pub use options::Options;
 

@@ -4,6 +4,7 @@ use super::aside::SetAside;
 use super::kept::Bounds;
 use super::shipped::Shipped;
 use crate::drawer::{Clock, Drawer, Later};
+use crate::encryption::FileKey;
 use crate::engine::{self, Settings};
 use crate::error::{Doing, Error};
 use crate::events;
@@ -55,6 +56,7 @@ pub struct Options {
     pub(super) others_within: Option<Duration>,
     pub(super) clock: Clock,
     pub(super) sealing: Sealing,
+    pub(super) file_key: Option<FileKey>,
 }
 
 /// Brings data into a new file.
@@ -75,7 +77,13 @@ const WAIT: Duration = Duration::from_secs(5);
 impl Default for Options {
     fn default() -> Options {
         Options {
-            settings: Settings { wait: WAIT, relaxed: false, reporting: events::reporting(), seals: None },
+            settings: Settings {
+                wait: WAIT,
+                relaxed: false,
+                reporting: events::reporting(),
+                seals: None,
+                cipher: None,
+            },
             files_root: None,
             app_version: None,
             slow_upgrade: None,
@@ -92,6 +100,7 @@ impl Default for Options {
             others_within: None,
             clock: Clock::default(),
             sealing: Sealing::default(),
+            file_key: None,
         }
     }
 }
@@ -165,6 +174,42 @@ impl Options {
     #[must_use]
     pub fn keys(mut self, keeper: impl KeyKeeper) -> Options {
         self.sealing.by(keeper);
+        self
+    }
+
+    /// The whole file is encrypted, with this key: what is in it, its write-ahead log, and the copies that are kept beside it. A new file is made so; a plain one
+    /// that is there is refused ([`Error::is_not_encrypted`](crate::Error::is_not_encrypted)), and encrypted by [`Drawer::change_file_key`]. A drawer in memory is
+    /// not encrypted; the bytes that it is made of may be.
+    ///
+    /// What this protects, and what not, is told in `docs/secrecy.md`.
+    ///
+    /// ```
+    /// # use velvet_drawer::{Drawer, FileKey, KeysInMemory, Record, Schema};
+    /// # #[derive(Record)] struct Client { name: String }
+    /// # let folder = tempfile::tempdir().unwrap();
+    /// # let path = folder.path().join("kiln.drawer");
+    /// # let the_device = KeysInMemory::default();
+    /// let drawer = Drawer::options()
+    ///     .encrypted(FileKey::kept_by(the_device))
+    ///     .open(&path, Schema::new("kilnbook").record::<Client>())?;
+    /// drawer.insert(Client { name: "Ann".into() })?;
+    /// # drawer.close()?;
+    /// assert!(!std::fs::read(path).unwrap().windows(3).any(|bytes| bytes == b"Ann"));
+    /// # Ok::<(), velvet_drawer::Error>(())
+    /// ```
+    #[cfg(feature = "encryption")]
+    #[must_use]
+    pub fn encrypted(mut self, key: FileKey) -> Options {
+        self.file_key = Some(key);
+        self
+    }
+
+    /// Sets an encrypted file aside whose key is not there, or another one, and starts afresh with a new key. The file is moved and never deleted: with its
+    /// key, it can be read again.
+    #[cfg(feature = "encryption")]
+    #[must_use]
+    pub fn set_aside_without_key(mut self) -> Options {
+        self.set_aside.without_key = true;
         self
     }
 
@@ -512,6 +557,9 @@ impl Options {
     /// As [`Drawer::from_bytes`].
     #[track_caller]
     pub fn from_bytes(self, bytes: &[u8], schema: Schema) -> Result<Drawer, Error> {
+        let plain = self.file_key.as_ref().map(|key| key.opened(bytes)).transpose();
+        let plain = plain.doing(|| "cannot read the bytes")?;
+        let bytes = plain.as_deref().unwrap_or(bytes);
         Ok(Drawer::of(self.open_memory(schema, |connection, wait| {
             engine::pour_bytes(bytes, connection, wait).doing(|| "cannot read the bytes")
         })?))

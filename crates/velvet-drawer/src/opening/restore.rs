@@ -5,6 +5,8 @@ use super::kept::{KeptFor, kept};
 use super::path;
 use crate::about::About;
 use crate::beside::{self, with_companions};
+#[cfg(feature = "encryption")]
+use crate::engine::known;
 use crate::engine::{Connection, Fault, FaultKind, Opener, copy_whole, is_open_here};
 use crate::error::{Cause, Doing, Error};
 use crate::unfinished::Unfinished;
@@ -41,7 +43,20 @@ pub(crate) fn restore(path: &Path, from: &Path) -> Result<Option<PathBuf>, Error
     }
     let unfinished = Unfinished::of(&path).map_err(|error| untouched(Error::device(DOING, &error)))?;
     made(&from, unfinished.path(), &path).map_err(untouched)?;
+    with_key_of(&path, unfinished.path()).doing(|| DOING).map_err(untouched)?;
     placed(unfinished.path(), &path)
+}
+
+/// Gives the copy the key of the file that it is to replace, where that has one, so that whoever opened the one opens the other.
+#[cfg_attr(not(feature = "encryption"), expect(unused_variables, reason = "no file has a key then"))]
+fn with_key_of(path: &Path, copy: &Path) -> Result<(), Error> {
+    #[cfg(feature = "encryption")]
+    if let (Some(with), of) = (known(path), known(copy))
+        && of.as_ref() != Some(&with)
+    {
+        return super::file_key_change::rewritten(copy, of.as_ref(), Some(&with));
+    }
+    Ok(())
 }
 
 /// Makes a complete copy at `unfinished`, and sees that it is a sound drawer of the same app.

@@ -1,6 +1,8 @@
 //! A filled file that ships with the app, copied to its place on the first start only.
 
+use super::encrypted::encrypted;
 use crate::cancel::Cancel;
+use crate::encryption::FileKey;
 use crate::engine::{Opener, copy_from};
 use crate::error::{Cause, Doing, Error};
 use crate::new_file;
@@ -18,9 +20,9 @@ pub(super) enum Shipped {
 
 impl Shipped {
     /// Copies it to `path`, wholly or not at all. Says whether it did: another process may have been faster.
-    pub(super) fn copy_to(&self, path: &Path) -> Result<bool, Error> {
+    pub(super) fn copy_to(&self, path: &Path, key: Option<&FileKey>) -> Result<bool, Error> {
         let doing = "cannot copy the file that ships with the app";
-        new_file::make(path, doing, |unfinished| match self {
+        let made = |unfinished: &Path| match self {
             Shipped::File(from) if !from.exists() => {
                 Err(Error::new(Cause::FileMissing, format!("{doing}: {} is not there", from.display())).advise(
                     "Check that the app's package holds it; testing::shipped_file_fits finds this before users do",
@@ -31,6 +33,10 @@ impl Shipped {
                 .and_then(|source| source.read(|c| copy_from(c, unfinished)))
                 .doing(|| doing),
             Shipped::Bytes(bytes) => written(bytes, unfinished).map_err(|e| Error::device(doing, &e)),
+        };
+        new_file::make(path, doing, |unfinished| {
+            made(unfinished)?;
+            key.map_or(Ok(()), |key| encrypted(unfinished, key))
         })
     }
 }

@@ -6,7 +6,7 @@ pub use renewing::KeyChange;
 
 use crate::engine::{Connection, Fault, Seals};
 use crate::error::{Cause, Error};
-use crate::keys::KeysInMemory;
+use crate::keys::{self, KeysInMemory, random};
 use jiff::Timestamp;
 use std::collections::BTreeMap;
 use std::fmt;
@@ -16,7 +16,6 @@ use velvet_core::name::quoted;
 use velvet_core::sealing::{ColumnSeal, FILE_ID, NONCE, SecretKey};
 use velvet_core::structure::Structure;
 use velvet_core::{Value, ValueRef};
-use zeroize::Zeroizing;
 
 /// The table of the keys that a file has, which says of each its number, and something that opens with it.
 pub(crate) const SEALING: &str = "velvet_sealing";
@@ -260,7 +259,7 @@ impl Row {
     /// The key itself, where it is this one.
     fn key(&self, keeper: &Arc<dyn KeyKeeper>, app: &str) -> Result<SecretKey, Error> {
         let name = self.name(app);
-        let Some(key) = keeper.find(&name).map_err(|refusal| refused("cannot be asked for", &name, &refusal))? else {
+        let Some(key) = keys::found(&**keeper, &name)? else {
             let problem = format!("the key of what is sealed is not there: its keeper knows none by the name {name:?}");
             return Err(Error::bare(Cause::KeyMissing, problem).advise(
                 "If the keys were lost, as after a move to another device, what is sealed cannot be read again; open with Options::leave_sealed for \
@@ -299,14 +298,7 @@ fn new_key(
     (file_id, number): ([u8; FILE_ID], u32),
 ) -> Result<SecretKey, Error> {
     let name = name(app, &file_id, number);
-    let new = Zeroizing::new(random()?);
-    let kept = keeper.keep(&name, &SecretKey::from_bytes(*new)).and_then(|()| keeper.find(&name));
-    let kept = kept.map_err(|refusal| refused("cannot be kept", &name, &refusal))?;
-    // Nothing is sealed with a key that would not be there the next time.
-    let key = kept.ok_or_else(|| {
-        let problem = format!("the key {name:?} was given to its keeper, which does not have it now");
-        Error::bare(Cause::KeyMissing, problem).advise("See what the device's store of keys reports")
-    })?;
+    let key = keys::made(&**keeper, &name)?;
     let nonce: [u8; NONCE] = random()?;
     let proof = ColumnSeal::new(&key, number, &file_id, PROOF).seal(b"", i64::from(number), nonce);
     let text = "INSERT INTO velvet_sealing (number, file_id, proof, since) VALUES (?1, ?2, ?3, ?4)";
@@ -327,23 +319,4 @@ fn name(app: &str, file_id: &[u8; FILE_ID], number: u32) -> String {
 fn finder(keeper: &Arc<dyn KeyKeeper>, app: &str, file_id: [u8; FILE_ID]) -> Arc<crate::engine::Find> {
     let (keeper, app) = (Arc::clone(keeper), app.to_owned());
     Arc::new(move |number| keeper.find(&name(&app, &file_id, number)).ok().flatten())
-}
-
-fn random<const N: usize>() -> Result<[u8; N], Error> {
-    let mut bytes = [0; N];
-    getrandom::fill(&mut bytes).map_err(|error| {
-        Error::bare(Cause::Device, format!("the system has no randomness to make a key of ({error})"))
-    })?;
-    Ok(bytes)
-}
-
-#[cold]
-fn refused(what: &str, name: &str, refusal: &KeyRefusal) -> Error {
-    let problem = format!("the key {name:?} {what}: its keeper says that {refusal}");
-    match refusal {
-        KeyRefusal::Locked => Error::bare(Cause::KeyLocked, problem).advise("Try again once the device is unlocked"),
-        KeyRefusal::Failed(_) => {
-            Error::bare(Cause::KeyMissing, problem).advise("See what the device's store of keys reports")
-        }
-    }
 }

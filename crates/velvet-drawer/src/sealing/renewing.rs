@@ -3,6 +3,7 @@
 use super::{Sealing, finder, new_key, rows, sealed_columns};
 use crate::engine::Connection;
 use crate::error::{Cause, Error};
+use crate::keys;
 use std::collections::BTreeMap;
 use std::ops::ControlFlow;
 use velvet_core::name::{KEY_COLUMN, quoted};
@@ -71,7 +72,7 @@ impl Sealing {
         let Some(first) = there.first() else { return Ok(()) };
         for number in 1..first.number {
             let name = super::name(app, &first.file_id, number);
-            keeper.forget(&name).map_err(|refusal| super::refused("cannot be forgotten", &name, &refusal))?;
+            keys::forgotten(&**keeper, &name)?;
         }
         Ok(())
     }

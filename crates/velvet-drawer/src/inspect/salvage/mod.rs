@@ -124,9 +124,10 @@ pub fn salvage(from: impl AsRef<Path>, to: impl AsRef<Path>, limits: &Limits) ->
         }
         Err(error) => return Err(Error::device(doing, &error).in_file(from)),
     };
+    let salvaged_with = source.cipher.clone();
     let mut report = Salvaged { lost: source.left_out.take().into_iter().collect(), ..Salvaged::default() };
     new_file::make_new(to.as_ref(), doing, |unfinished| {
-        let mut connection = Opener::new(unfinished).relaxed().new_writer()?;
+        let mut connection = Opener::new(unfinished).relaxed().encrypted(salvaged_with).new_writer()?;
         connection.bound(&limits.cancel, limits.within, fs::metadata(&path).map_or(0, |m| m.len()))?;
         let mut salvaging = Salvaging {
             seen: vec![false; source.pages as usize + 1],

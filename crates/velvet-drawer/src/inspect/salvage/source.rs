@@ -1,11 +1,13 @@
 //! The pages of a damaged file, with those of the write-ahead log beside it.
 
 use crate::beside::COMPANIONS;
+use crate::engine::{FileCipher, PAGE, known};
 use crate::inspect::complete::not_as_one;
 use std::collections::{HashMap, HashSet};
 use std::fs;
 use std::io::{self, BufReader, Read, Seek, SeekFrom};
 use std::path::Path;
+use std::sync::Arc;
 use velvet_core::b_tree::{self, Layout};
 use velvet_core::header::Header;
 use velvet_core::wal::{self, Frame};
@@ -14,6 +16,8 @@ use velvet_core::wal::{self, Frame};
 pub(super) struct PageSource {
     file: fs::File,
     log: Option<fs::File>,
+    /// The key of the file, where it is encrypted.
+    pub(super) cipher: Option<Arc<FileCipher>>,
     /// Where in the write-ahead log the newest form of a page is.
     newer: HashMap<u32, u64>,
     pub(super) layout: Layout,
@@ -31,16 +35,19 @@ impl PageSource {
     pub(super) fn open(path: &Path) -> io::Result<Option<PageSource>> {
         let mut file = fs::File::open(path)?;
         let length = file.metadata()?.len();
-        let mut start = [0; Header::BYTES];
-        if file.read_exact(&mut start).is_err() {
+        let cipher = known(path);
+        let mut first = vec![0; if cipher.is_some() { PAGE } else { Header::BYTES }];
+        if file.read_exact(&mut first).is_err() || cipher.as_ref().is_some_and(|cipher| !cipher.open(1, &mut first)) {
             return Ok(None);
         }
+        let Some(mut start) = first.first_chunk::<{ Header::BYTES }>().copied() else { return Ok(None) };
         let (Some(layout), Some(header)) = (Layout::read(&start), Header::read(&start, length)) else {
             return Ok(None);
         };
         let pages = header.pages_there;
         let (left_out, newer) = (not_as_one(path), HashMap::new());
-        let mut source = PageSource { file, log: None, newer, layout, pages, header, first_unused: 0, left_out };
+        let mut source =
+            PageSource { file, log: None, cipher, newer, layout, pages, header, first_unused: 0, left_out };
         let mut beside = path.as_os_str().to_owned();
         beside.push(COMPANIONS[0]);
         if let (Ok(log), None) = (fs::File::open(&beside), &source.left_out) {
@@ -80,7 +87,9 @@ impl PageSource {
         let mut page = vec![0; self.layout.page_size];
         file.seek(SeekFrom::Start(at)).ok()?;
         file.read_exact(&mut page).ok()?;
-        Some(page)
+        // What does not open is damaged, and what is read of it would be made up.
+        let is_open = self.cipher.as_ref().is_none_or(|cipher| cipher.open(number, &mut page));
+        is_open.then_some(page)
     }
 
     /// The whole of a row that goes on in other pages.
