@@ -4,11 +4,14 @@
 //! medians of several rounds; what counts is their ratio. Where valgrind is installed, instructions are counted too. Lines without
 //! a goal stand against the way in which the same is usually written: a statement prepared for each call, a transaction for each row.
 //!
-//! Named parts run alone: `… -- opening`, `records`, `searching`, `counts`, `upgrading`, `trails`, `live`, `kept` or `sealed`.
+//! Named parts run alone: `… -- opening`, `records`, `searching`, `counts`, `upgrading`, `trails`, `live`, `kept`, `sealed` or, with the feature
+//! `encryption`, `encrypted`.
 
 #![forbid(unsafe_code)]
 
 mod counts;
+#[cfg(feature = "encryption")]
+mod encrypted;
 mod kept;
 mod live;
 mod opening;
@@ -30,7 +33,7 @@ fn main() -> Result<()> {
     {
         return counts::one(rest);
     }
-    let parts: [(&str, fn(&mut Ratios) -> Result<()>); 9] = [
+    let parts: &[(&str, fn(&mut Ratios) -> Result<()>)] = &[
         ("opening", opening::run),
         ("records", records::run),
         ("searching", searching::run),
@@ -40,10 +43,12 @@ fn main() -> Result<()> {
         ("live", live::run),
         ("kept", kept::run),
         ("sealed", sealed::run),
+        #[cfg(feature = "encryption")]
+        ("encrypted", encrypted::run),
     ];
     let mut table = Ratios::default();
     for (name, run) in parts {
-        if arguments.is_empty() || arguments.iter().any(|a| a == name) {
+        if arguments.is_empty() || arguments.iter().any(|argument| argument == name) {
             run(&mut table)?;
         }
     }

@@ -18,6 +18,9 @@ static UNLOCKED: Mutex<Vec<Unlocked>> = Mutex::new(Vec::new());
 
 /// Takes the keys that the arguments name, and asks for one where that is wished for.
 pub(crate) fn take(from: &KeySource) -> Result<(), Failure> {
+    if !matches!(from.cost.len(), 0 | 2) {
+        return Err(Failure::new("--cost takes two numbers: memory in KiB, and passes, such as 65536,3"));
+    }
     let mut keys = Vec::new();
     for path in &from.key_file {
         let bytes = fs::read(path).map(Zeroizing::new);

@@ -69,6 +69,15 @@ impl FileCipher {
         if !self.is_page(number, page) {
             return false;
         }
+        self.open_unproven(number, page);
+        true
+    }
+
+    /// As [`FileCipher::open`], of a page that may be damaged: at least 16 bytes of it are made up then, and it may be of another key.
+    pub fn open_unproven(&self, number: u32, page: &mut [u8]) {
+        if page.len() != PAGE {
+            return;
+        }
         let (content, rest) = page.split_at_mut(PAGE - RESERVED);
         let vector: &[u8] = &rest[..VECTOR];
         let cipher = cbc::Decryptor::<Aes256>::new(self.key.expose().into(), vector.into());
@@ -77,7 +86,6 @@ impl FileCipher {
         if number == 1 {
             page[..SALT].copy_from_slice(MAGIC);
         }
-        true
     }
 
     /// Encrypts the page with this number, in its place. A vector is used only once.

@@ -116,6 +116,18 @@ pub mod __private {
         SealedColumn, Searchable, Settings, Shape, Shared, Sink, Source, Textual, Value, ValueRef,
     };
     pub use velvet_derive::Record as DeriveRecord;
+
+    /// Encrypts every new file with this key, for the tests of the library itself.
+    #[cfg(feature = "encryption")]
+    pub fn encrypt_always(key: [u8; 32]) {
+        crate::engine::always(velvet_core::sealing::SecretKey::from_bytes(key));
+    }
+
+    /// The key of the file at a path as the engine takes it, where it is encrypted and this process knows it.
+    #[cfg(feature = "encryption")]
+    pub fn key_for_engine(path: &std::path::Path) -> Option<String> {
+        crate::engine::known(path).map(|cipher| crate::engine::as_text(&cipher).to_string())
+    }
 }
 
 // The README's example is compiled and run with the tests.

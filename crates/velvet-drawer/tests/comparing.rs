@@ -2,9 +2,8 @@
 
 mod common;
 
-use common::{Piece, Stage, folder, glaze, piece, schema};
+use common::{Piece, Stage, folder, glaze, other_program, piece, schema};
 use proptest::prelude::*;
-use rusqlite::Connection;
 use std::collections::BTreeMap;
 use std::path::Path;
 use velvet_drawer::inspect::{Comparison, Difference, File};
@@ -103,7 +102,7 @@ fn two_drawers_of_an_app_are_matched_by_own_keys_and_only_another_order_is_said(
 fn files_of_any_program_and_shape_are_compared() {
     let (folder, a) = folder();
     let b = folder.path().join("b.db");
-    let make = |path: &Path, text: &str| Connection::open(path).unwrap().execute_batch(text).unwrap();
+    let make = |path: &Path, text: &str| other_program(path).execute_batch(text).unwrap();
     make(
         &a,
         "CREATE TABLE two (x TEXT COLLATE NOCASE, y INT, z, gone, PRIMARY KEY (x, y)) WITHOUT ROWID; CREATE TABLE none (a, b);
@@ -152,7 +151,7 @@ proptest! {
         let (folder, a) = folder();
         let b = folder.path().join("b.db");
         for (path, rows) in [(&a, &before), (&b, &after)] {
-            let file = Connection::open(path).unwrap();
+            let file = other_program(path);
             file.execute_batch("CREATE TABLE t (k PRIMARY KEY, v)").unwrap();
             for (k, v) in rows.iter().rev() {
                 // Keys of every kind.

@@ -161,7 +161,7 @@ fn a_log_that_somebody_has_open_is_left_to_them_whatever_it_looks_like() {
         bytes[at] = 0x50;
     }
     fs::write(&other, bytes).unwrap();
-    let program = rusqlite::Connection::open(&other).unwrap();
+    let program = other_program(&other);
     let count = || program.query_row("SELECT count(*) FROM piece", [], |row| row.get::<_, i64>(0)).unwrap();
     assert_eq!(count(), 2);
     let log = fs::metadata(companion(&other, "-wal")).unwrap().len();

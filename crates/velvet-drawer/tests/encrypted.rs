@@ -111,7 +111,10 @@ fn everything_is_read_back_by_every_way_with_the_key_and_by_none_without() {
     drawer.copy_to(beside("copy.drawer")).unwrap();
     drawer.copy_without_private_to(beside("handed-out.drawer")).unwrap();
     let bytes = drawer.to_bytes().unwrap();
-    sees(&with(&key).from_bytes(&bytes, schema()).unwrap());
+    let in_memory = with(&key).from_bytes(&bytes, schema()).unwrap();
+    in_memory.compact().unwrap();
+    sees(&in_memory);
+    drop(in_memory);
     assert!(Drawer::from_bytes(&bytes, schema()).unwrap_err().is_not_a_database());
     assert!(with(&kept()).from_bytes(&bytes, schema()).unwrap_err().is_key_missing());
     drawer.compact().unwrap();
@@ -273,7 +276,12 @@ fn whatever_is_wrong_with_a_key_is_an_error_of_its_own_and_the_file_stays_as_it_
     fs::write(&other, &fs::read(&path).unwrap()[..4096]).unwrap();
     refused(with(&others).open(&other, schema()), Error::is_wrong_key, "the one page that the file has", "untouched");
     fs::write(&other, "not long").unwrap();
-    refused(with(&others).open(&other, schema()), Error::is_not_a_database, "at least 4,096 bytes", "untouched");
+    refused(
+        with(&others).open(&other, schema()),
+        Error::is_not_a_database,
+        "less than a page of 4,096 bytes",
+        "untouched",
+    );
     fs::remove_file(&other).unwrap();
     Drawer::open(&other, schema()).unwrap().close().unwrap();
     let plain = fs::read(&other).unwrap();
@@ -432,7 +440,12 @@ fn a_file_is_encrypted_gets_another_key_and_goes_back_with_all_that_is_kept_besi
             assert_eq!(all_of(&drawer), written, "{pair:?}");
             assert!(drawer.opened().upgraded.is_none());
             drawer.close().unwrap();
-            assert_eq!(fs::read(place).unwrap().starts_with(b"SQLite"), pair[1].is_none());
+            let bytes = fs::read(place).unwrap();
+            assert_eq!(bytes.starts_with(b"SQLite"), pair[1].is_none());
+            if pair[1].is_none() {
+                assert_eq!(bytes[20], 0, "no room is kept in its pages");
+                Drawer::open(place, schema()).unwrap().compact().unwrap();
+            }
         }
         if let Some(key) = pair[1] {
             let unlocked = key.unlock(&path).unwrap();
@@ -446,6 +459,47 @@ fn a_file_is_encrypted_gets_another_key_and_goes_back_with_all_that_is_kept_besi
     let file = File::open(&path).unwrap();
     assert!(file.check().unwrap().is_sound());
     assert!(Drawer::open(&path, schema()).is_ok(), "another program changed nothing");
+}
+
+#[test]
+fn a_file_of_another_program_keeps_its_row_numbers_and_all_else_there_and_back() {
+    let (_folder, path) = folder();
+    let text = "PRAGMA page_size = 1024; PRAGMA auto_vacuum = 2; PRAGMA encoding = 'UTF-16le'; PRAGMA user_version = -7;
+        PRAGMA application_id = 99; PRAGMA journal_mode = WAL; PRAGMA foreign_keys = OFF;
+        CREATE TABLE bare (a, rowid, \"b c\"); INSERT INTO bare (_rowid_, a, rowid) VALUES (9, 'x', 1), (-3, x'00ff', NULL);
+        CREATE TABLE keyed (id INTEGER PRIMARY KEY, \"select\" TEXT UNIQUE, twice AS (id * 2) STORED); INSERT INTO keyed (id) VALUES (-5), (7);
+        CREATE TABLE counted (id INTEGER PRIMARY KEY AUTOINCREMENT); INSERT INTO counted VALUES (40); DELETE FROM counted;
+        CREATE TABLE flat (a, b REFERENCES keyed CHECK (a > 0), PRIMARY KEY (a, b)) WITHOUT ROWID; INSERT INTO flat VALUES (1, 1);
+        CREATE VIRTUAL TABLE words USING fts5(text); INSERT INTO words (rowid, text) VALUES (12, 'celadon bowl');
+        CREATE INDEX partial ON bare (a DESC) WHERE a > 1; CREATE VIEW seen AS SELECT a FROM bare;
+        CREATE TRIGGER heard AFTER INSERT ON bare BEGIN INSERT INTO flat VALUES (2, new.a); END; ANALYZE;";
+    other_program(&path).execute_batch(text).unwrap();
+    let copy = path.with_file_name("copy.db");
+    fs::copy(&path, &copy).unwrap();
+    let key = FileKey::of_pass_phrase(PassPhrase::new("pots").cost(8, 1));
+    Drawer::change_file_key(&path).to(&key).run().unwrap();
+    assert!(!fs::read(&path).unwrap().starts_with(b"SQLite"));
+    Drawer::change_file_key(&path).from(&key).run().unwrap();
+    let (before, after) = (other_program(&copy), other_program(&path));
+    for question in [
+        "SELECT group_concat(quote(_rowid_) || quote(a) || quote(rowid) || quote(\"b c\"), ' ') FROM bare",
+        "SELECT group_concat(id || ' ' || twice) FROM keyed",
+        "SELECT group_concat(name || seq) FROM sqlite_sequence",
+        "SELECT group_concat(a || b) FROM flat",
+        "SELECT rowid || text FROM words WHERE words MATCH 'bowl'",
+        "SELECT group_concat(type || name || ifnull(sql, ''), x'0a') FROM (SELECT * FROM sqlite_schema ORDER BY name)",
+        "SELECT group_concat(tbl || ifnull(idx, '') || stat) FROM sqlite_stat1",
+        "SELECT user_version || ' ' || application_id || ' ' || encoding || ' ' || auto_vacuum
+            FROM pragma_user_version, pragma_application_id, pragma_encoding, pragma_auto_vacuum",
+        "SELECT group_concat(a) FROM seen",
+        "SELECT group_concat(integrity_check) FROM pragma_integrity_check",
+    ] {
+        let of = |file: &rusqlite::Connection| file.query_row(question, [], |row| row.get::<_, String>(0)).unwrap();
+        assert_eq!(of(&before), of(&after), "{question}");
+    }
+    after.execute_batch("INSERT INTO counted DEFAULT VALUES; INSERT INTO bare (a) VALUES (7); VACUUM").unwrap();
+    assert_eq!(after.query_row("SELECT max(id) FROM counted", [], |row| row.get::<_, i64>(0)).unwrap(), 41);
+    assert_eq!(after.query_row("SELECT count(*) FROM flat", [], |row| row.get::<_, i64>(0)).unwrap(), 2, "heard");
 }
 
 #[test]
@@ -474,7 +528,7 @@ fn a_change_of_key_that_cannot_be_done_leaves_the_file_as_it_was() {
             {
                 let stop = background.clone();
                 move |at| {
-                    if at.done > 0 {
+                    if at.doing.contains("anew") {
                         stop.cancel()
                     }
                 }
@@ -500,7 +554,7 @@ fn a_change_of_key_that_cannot_be_done_leaves_the_file_as_it_was() {
     let done = change().in_background().wait().unwrap();
     assert!(done.copies.is_empty() && done.left.is_empty());
     let again = change().run().unwrap_err();
-    assert!(again.is_not_a_database(), "{again}");
+    assert!(again.is_not_a_database() && again.to_string().contains("FileKeyChange::from"), "{again}");
     assert_eq!(with(&key).open(&path, schema()).unwrap().count::<Client>().unwrap(), 5_000);
 }
 

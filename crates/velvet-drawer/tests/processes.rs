@@ -172,7 +172,7 @@ fn app() {
             let result = drawer.write(|tx| {
                 tx.insert(piece("first"))?;
                 // Larger than what the engine holds in memory, so that it meets the full device before the commit.
-                let large = (0..60).map(|n| Piece { remarks: "x".repeat(100_000), ..piece(&format!("large {n}")) });
+                let large = (0..60).map(|n| Piece { remarks: "x".repeat(400_000), ..piece(&format!("large {n}")) });
                 assert!(tx.part(|tx| tx.insert_all(large)).is_err());
                 let _ = tx.insert(piece("last"));
                 Ok(())

@@ -25,6 +25,8 @@ pub(crate) fn run(role: &str, folder: &Path, seed: u64, from: u64) {
         "scribble" => crate::screens::work(&path, seed),
         "seal" | "unseal" | "renew" => crate::seals::work(role, folder, &path),
         "upgrade" => Drawer::open(&path, versions::schema(3)).map(|_| say("done")),
+        #[cfg(feature = "encryption")]
+        cipher if cipher.starts_with("cipher ") => crate::ciphers::work(&cipher[7..], folder, &path),
         once if once.starts_with("once ") => one_time(&once[5..], folder, &path, seed, from),
         role => (0..).try_for_each(|n| {
             again(role, folder, &path, n)?;

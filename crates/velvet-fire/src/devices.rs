@@ -55,7 +55,7 @@ pub(crate) fn run(trial: &mut Trial) {
 }
 
 /// Compiles what lets calls fail.
-fn shim(folder: &Path) -> Option<PathBuf> {
+pub(crate) fn shim(folder: &Path) -> Option<PathBuf> {
     let (source, made) = (folder.join("failing.c"), folder.join("failing.so"));
     fs::write(&source, include_str!("../shim/failing.c")).ok()?;
     let compiled =

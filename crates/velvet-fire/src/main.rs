@@ -6,6 +6,8 @@
 #![forbid(unsafe_code)]
 
 mod app;
+#[cfg(feature = "encryption")]
+mod ciphers;
 mod crowd;
 mod devices;
 mod displaced;
@@ -84,6 +86,9 @@ enum Named {
     Limits,
     /// What is sealed: kills while it is sealed, opened and given a new key, and changed files
     Seals,
+    /// Encrypted files: kills and failing devices while they get and lose keys, and changed files
+    #[cfg(feature = "encryption")]
+    Ciphers,
     /// Many small transactions, and many opens, in flat memory
     Endurance,
 }
@@ -117,6 +122,8 @@ fn run(named: Named, rounds: Rounds, seed: Option<u64>) -> bool {
         Named::Screens => screens::run(&mut trial),
         Named::Limits => limits::run(&mut trial),
         Named::Seals => seals::run(&mut trial),
+        #[cfg(feature = "encryption")]
+        Named::Ciphers => ciphers::run(&mut trial),
         Named::Endurance => endurance::run(&mut trial),
     }
     trial.end()

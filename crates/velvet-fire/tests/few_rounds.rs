@@ -56,6 +56,12 @@ fn what_is_sealed_is_killed_and_changed() {
     holds("seals", 12);
 }
 
+#[cfg(feature = "encryption")]
+#[test]
+fn encrypted_files_are_killed_and_changed() {
+    holds("ciphers", 24);
+}
+
 #[test]
 fn many_transactions_and_opens_leave_nothing() {
     holds("endurance", 10);

@@ -1,7 +1,7 @@
 //! Where the key of an encrypted file is had from.
 
 use super::PassPhrase;
-use crate::engine::{FileCipher, SALT, learn};
+use crate::engine::{FileCipher, SALT, key_of_all, learn};
 use crate::error::{Cause, Error};
 use crate::keys;
 use std::fmt;
@@ -60,6 +60,11 @@ impl FileKey {
         FileKey(From::Given(key))
     }
 
+    /// Whether it is the one that all files have, in tests.
+    pub(crate) fn is_of_all(&self) -> bool {
+        matches!(&self.0, From::Given(key) if key_of_all() == Some(key))
+    }
+
     /// The key of a file with this salt.
     pub(super) fn of_salt(&self, salt: [u8; SALT]) -> Result<FileCipher, Error> {
         let key = match &self.0 {
@@ -104,6 +109,11 @@ impl FileKey {
             _ => Ok(()),
         }
     }
+}
+
+/// The key that all files have, in tests that say nothing of keys.
+pub(crate) fn of_all() -> Option<FileKey> {
+    key_of_all().cloned().map(FileKey::of_bytes)
 }
 
 /// The name by which a keeper knows the key of a file.

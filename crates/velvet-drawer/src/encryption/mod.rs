@@ -5,7 +5,8 @@ mod pass_phrase;
 mod unlocked;
 
 pub use file_key::FileKey;
+pub(crate) use file_key::of_all;
 pub use pass_phrase::PassPhrase;
 pub use unlocked::Unlocked;
 
-pub(crate) use unlocked::is_empty;
+pub(crate) use unlocked::{is_empty, is_plain};

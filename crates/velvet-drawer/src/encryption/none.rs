@@ -22,13 +22,26 @@ impl FileKey {
         match *self {}
     }
 
+    pub(crate) fn is_of_all(&self) -> bool {
+        match *self {}
+    }
+
     pub(crate) fn forget(&self, _: &[u8; 16]) -> Result<(), Error> {
         match *self {}
     }
 
-    pub(crate) fn opened(&self, _: &[u8]) -> Result<Vec<u8>, Error> {
+    pub(crate) fn of_file_in(&self, _: &[u8]) -> Result<Option<FileCipher>, Error> {
         match *self {}
     }
+}
+
+/// The key of all files, of which there is none.
+pub(crate) fn of_all() -> Option<FileKey> {
+    None
+}
+
+pub(crate) fn is_plain(_: &Path) -> bool {
+    true
 }
 
 pub(crate) fn is_empty(_: &Path) -> bool {

@@ -1,18 +1,12 @@
 //! Telling whether a key is that of a file, and letting this process read the file with it.
 
 use super::FileKey;
-use crate::engine::{FileCipher, PAGE, SALT, is_open_here, known, learn, pages_of_log};
+use crate::engine::{FileCipher, PAGE, PLAIN, SALT, fits, is_open_here, known, learn};
 use crate::error::{Cause, Doing, Error};
 use std::fs;
-use std::io::{self, Read, Seek, SeekFrom};
+use std::io::{self, Read};
 use std::path::Path;
 use std::sync::Arc;
-
-/// What a plain file begins with.
-const PLAIN: &[u8; SALT] = b"SQLite format 3\0";
-
-/// How many pages to try a key on, beside the first.
-const TRIED: u64 = 64;
 
 /// As long as it is held, this process can work with an encrypted file, and with copies of it, where no key is handed over: look into it
 /// ([`inspect`](crate::inspect)), restore it, remove it. Then the key is wiped from memory.
@@ -70,11 +64,11 @@ impl FileKey {
             return Err(not_encrypted());
         }
         if length < PAGE as u64 {
-            let problem = "the file is no database, and no encrypted one, which has at least 4,096 bytes";
-            return Err(Error::bare(Cause::NotADatabase, problem).advise("Check the path"));
+            return Err(too_short());
         }
         let cipher = self.of_salt(salt)?;
-        if fits(&cipher, &mut file, length, path).map_err(device)? {
+        drop(file);
+        if fits(&cipher, path).map_err(device)? {
             return Ok(learn(cipher));
         }
         Err(wrong_key(length == PAGE as u64))
@@ -82,20 +76,12 @@ impl FileKey {
 }
 
 impl FileKey {
-    /// The bytes of a file as those of a plain one.
-    pub(crate) fn opened(&self, bytes: &[u8]) -> Result<Vec<u8>, Error> {
-        let mut bytes = bytes.to_vec();
-        let Some(salt) = bytes.first_chunk().copied().filter(|salt| salt != PLAIN) else { return Ok(bytes) };
+    /// The key of the file whose bytes these are; nothing where they are those of a plain one.
+    pub(crate) fn of_file_in(&self, bytes: &[u8]) -> Result<Option<FileCipher>, Error> {
+        let Some(salt) = bytes.first_chunk().copied().filter(|salt| salt != PLAIN) else { return Ok(None) };
+        let Some(first) = bytes.get(..PAGE) else { return Err(too_short()) };
         let cipher = self.of_salt(salt)?;
-        let pages = bytes.len() / PAGE;
-        for (page, number) in bytes.chunks_mut(PAGE).zip(1..) {
-            match cipher.open(number, page) {
-                true => {}
-                false if number == 1 => return Err(wrong_key(pages == 1)),
-                false => return Err(Error::bare(Cause::Damaged, format!("page {number} of {pages} is damaged"))),
-            }
-        }
-        Ok(bytes)
+        if cipher.is_page(1, first) { Ok(Some(cipher)) } else { Err(wrong_key(true)) }
     }
 
     /// Whether a keeper says of the key of the file at `path` that there is none.
@@ -105,24 +91,23 @@ impl FileKey {
     }
 }
 
-/// Whether nothing is at a path, or a file in which nothing is.
+/// Whether nothing is at a path, or a file in which nothing is; the engine takes one byte for none.
 pub(crate) fn is_empty(path: &Path) -> bool {
-    fs::metadata(path).is_ok_and(|file| file.len() == 0) || !path.exists()
+    fs::metadata(path).is_ok_and(|file| file.len() <= 1) || !path.exists()
 }
 
-/// Whether any page of the file, or of the log beside it, is written with this key. The first alone may be damaged.
-fn fits(cipher: &FileCipher, file: &mut fs::File, length: u64, path: &Path) -> io::Result<bool> {
-    let pages = length / PAGE as u64;
-    let step = (pages / TRIED).max(1);
-    let mut page = vec![0; PAGE];
-    for at in (0..pages).step_by(usize::try_from(step).unwrap_or(usize::MAX)) {
-        file.seek(SeekFrom::Start(at * PAGE as u64))?;
-        file.read_exact(&mut page)?;
-        if u32::try_from(at + 1).is_ok_and(|number| cipher.is_page(number, &page)) {
-            return Ok(true);
-        }
-    }
-    Ok(pages_of_log(path, TRIED as usize)?.iter().any(|(number, page)| cipher.is_page(*number, page)))
+/// Whether a plain file is at a path.
+pub(crate) fn is_plain(path: &Path) -> bool {
+    let mut start = [0; SALT];
+    !is_open_here(path)
+        && fs::File::open(path).and_then(|mut file| file.read_exact(&mut start)).is_ok()
+        && start == *PLAIN
+}
+
+#[cold]
+fn too_short() -> Error {
+    let problem = "the file is no database, or an encrypted one that was cut: it has less than a page of 4,096 bytes";
+    Error::bare(Cause::NotADatabase, problem).advise("Check the path")
 }
 
 #[cold]

@@ -1,18 +1,34 @@
 //! Encrypted files: their keys, as far as this process knows them, and how a connection is given one.
 
+use super::log_beside::pages_of_log;
 use super::open_here::open_with;
 use super::{Fault, FaultKind};
 use std::collections::HashMap;
 use std::fs;
-use std::io::{self, Read};
+use std::io::{self, Read, Seek, SeekFrom};
 use std::path::Path;
-use std::sync::{Arc, LazyLock, Mutex, MutexGuard, PoisonError, Weak};
-pub(crate) use velvet_core::file_cipher::{FileCipher, PAGE, SALT};
+use std::sync::{Arc, LazyLock, Mutex, MutexGuard, OnceLock, PoisonError, Weak};
+pub(crate) use velvet_core::file_cipher::{FileCipher, PAGE, RESERVED, SALT};
 use velvet_core::hex;
+use velvet_core::sealing::SecretKey;
 use zeroize::Zeroizing;
 
 /// The keys that this process knows, by the salts of the files that they are of, as long as somebody holds them.
 static KNOWN: LazyLock<Mutex<HashMap<[u8; SALT], Weak<FileCipher>>>> = LazyLock::new(Mutex::default);
+
+/// The key of every encrypted file, for tests that are to run with keys and say nothing of them.
+static ALWAYS: OnceLock<SecretKey> = OnceLock::new();
+
+/// Every encrypted file has this key from now on, where nothing else is said.
+pub(crate) fn always(key: SecretKey) {
+    // It is said once.
+    let _ = ALWAYS.set(key);
+}
+
+/// The key that every encrypted file has, where that was said.
+pub(crate) fn key_of_all() -> Option<&'static SecretKey> {
+    ALWAYS.get()
+}
 
 fn known_ones() -> MutexGuard<'static, HashMap<[u8; SALT], Weak<FileCipher>>> {
     KNOWN.lock().unwrap_or_else(PoisonError::into_inner)
@@ -38,12 +54,20 @@ pub(crate) fn known(path: &Path) -> Option<Arc<FileCipher>> {
     if let Some(cipher) = open_with(path) {
         return cipher;
     }
-    if known_ones().is_empty() {
+    if known_ones().is_empty() && key_of_all().is_none() {
         return None;
     }
     let salt = salt(path).ok()??;
-    known_ones().get(&salt).and_then(Weak::upgrade)
+    let known = known_ones().get(&salt).and_then(Weak::upgrade);
+    let of_all = || {
+        let cipher = FileCipher::new(key_of_all().filter(|_| salt != *PLAIN)?.clone(), salt);
+        fits(&cipher, path).is_ok_and(|fits| fits).then(|| Arc::new(cipher))
+    };
+    known.or_else(of_all)
 }
+
+/// What a plain file begins with.
+pub(crate) const PLAIN: &[u8; SALT] = b"SQLite format 3\0";
 
 /// What an encrypted file begins with; nothing where it is shorter than that. The caller has seen to it that this process does not have it open.
 fn salt(path: &Path) -> io::Result<Option<[u8; SALT]>> {
@@ -53,6 +77,26 @@ fn salt(path: &Path) -> io::Result<Option<[u8; SALT]>> {
         Err(error) if error.kind() == io::ErrorKind::UnexpectedEof => Ok(None),
         Err(error) => Err(error),
     }
+}
+
+/// How many pages to try a key on.
+const TRIED: u64 = 64;
+
+/// Whether any page of the file at `path`, or of the log beside it, is written with this key. The first alone may be damaged. The caller has seen to it that
+/// this process does not have the file open.
+pub(crate) fn fits(cipher: &FileCipher, path: &Path) -> io::Result<bool> {
+    let mut file = fs::File::open(path)?;
+    let pages = file.metadata()?.len() / PAGE as u64;
+    let step = (pages / TRIED).max(1);
+    let mut page = vec![0; PAGE];
+    for at in (0..pages).step_by(usize::try_from(step).unwrap_or(usize::MAX)) {
+        file.seek(SeekFrom::Start(at * PAGE as u64))?;
+        file.read_exact(&mut page)?;
+        if u32::try_from(at + 1).is_ok_and(|number| cipher.is_page(number, &page)) {
+            return Ok(true);
+        }
+    }
+    Ok(pages_of_log(path, TRIED as usize)?.iter().any(|(number, page)| cipher.is_page(*number, page)))
 }
 
 /// Gives a new connection its key, before anything else is said to it.
@@ -73,7 +117,7 @@ pub(super) fn close(cipher: &FileCipher, number: u32, page: &mut [u8; PAGE]) -> 
 }
 
 /// The key as the engine takes it, with the salt.
-pub(super) fn as_text(cipher: &FileCipher) -> Zeroizing<String> {
+pub(crate) fn as_text(cipher: &FileCipher) -> Zeroizing<String> {
     let key = Zeroizing::new(hex::hex(cipher.key().expose()));
     Zeroizing::new(format!("x'{}{}'", *key, hex::hex(&cipher.salt())))
 }

@@ -227,9 +227,11 @@ impl Connection {
 
     /// Writes the file anew, without what is unused in it.
     pub(crate) fn compact(&self) -> Result<(), Fault> {
-        // What is stored may go through a temporary file: what is sealed is not opened for this, and memory has less room.
+        // What is stored may go through a temporary file: what is sealed is not opened for this, and memory has less room. What is encrypted would
+        // stand there in the clear.
         let kept = self.number("PRAGMA temp_store")?;
-        self.run("PRAGMA temp_store = DEFAULT; VACUUM")?;
+        let place = if self.cipher.is_some() { "MEMORY" } else { "FILE" };
+        self.run(&format!("PRAGMA temp_store = {place}; VACUUM"))?;
         self.run(&format!("PRAGMA temp_store = {kept}"))
     }
 

@@ -60,7 +60,7 @@ pub(crate) fn log_beside(log: &Path, header: &Header, cipher: Option<&FileCipher
 
 /// The first pages in the log beside the file at `path`, which is encrypted, so many at most, each with its number.
 #[cfg(feature = "encryption")]
-pub(crate) fn pages_of_log(path: &Path, at_most: usize) -> io::Result<Vec<(u32, Vec<u8>)>> {
+pub(super) fn pages_of_log(path: &Path, at_most: usize) -> io::Result<Vec<(u32, Vec<u8>)>> {
     let Some(Ok(log)) = with_companions(path).nth(1).map(fs::File::open) else { return Ok(Vec::new()) };
     let mut log = BufReader::new(log);
     let frames = wal::frames(&mut log, PAGE as u32)?.unwrap_or_default();
@@ -122,7 +122,7 @@ pub(crate) fn fits_its_log(path: &Path) -> Result<(), Fault> {
 pub(crate) fn hold_empty<R>(path: &Path, work: impl FnOnce() -> R) -> Result<Option<R>, Fault> {
     let Some(_alone) = Alone::with(path)? else { return Ok(None) };
     // Whoever held it before may have put another file in its place.
-    let is_empty = fs::metadata(path).is_ok_and(|file| file.len() == 0);
+    let is_empty = fs::metadata(path).is_ok_and(|file| file.len() <= 1);
     Ok(is_empty.then(work))
 }
 

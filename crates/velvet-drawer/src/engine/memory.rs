@@ -1,8 +1,12 @@
 //! Drawers without a file: in memory, from bytes and as bytes.
 
 use super::{Connection, Fault, PAGE, ciphers};
+#[cfg(feature = "encryption")]
+use super::{FileCipher, Opener, learn, rewriting};
 use rusqlite::{MAIN_DB, OpenFlags};
 use std::path::{Path, PathBuf};
+#[cfg(feature = "encryption")]
+use std::sync::Arc;
 use std::sync::atomic::{AtomicU64, Ordering};
 use std::time::Duration;
 
@@ -36,6 +40,25 @@ pub(crate) fn pour_bytes(bytes: &[u8], target: &mut Connection, wait: Duration) 
     source.deserialize_read_exact(MAIN_DB, bytes.as_slice(), bytes.len(), true)?;
     let backup = rusqlite::backup::Backup::new(&source, &mut target.engine)?;
     backup.run_to_completion(1024, wait, None)?;
+    Ok(())
+}
+
+/// Fills the empty drawer behind `target` with the encrypted database in `bytes`.
+#[cfg(feature = "encryption")]
+pub(crate) fn pour_encrypted(bytes: &[u8], cipher: FileCipher, target: &mut Connection) -> Result<(), Fault> {
+    let cipher = learn(cipher);
+    let folder = crate::temporary::folder().map_err(|error| Fault::device(&error))?;
+    let path = folder.path().join("bytes");
+    std::fs::write(&path, bytes).map_err(|error| Fault::device(&error))?;
+    let place = path.to_string_lossy();
+    let file = Opener::new(&path).encrypted(Some(Arc::clone(&cipher))).reader()?;
+    let settings = rewriting::settings_of(&file.engine)?;
+    file.close()?;
+    let source = rusqlite::Connection::open_in_memory()?;
+    source.execute_batch(&settings)?;
+    source.execute("ATTACH ?1 AS source KEY ?2", [place.as_ref(), &ciphers::as_text(&cipher)])?;
+    rewriting::written_in_the_clear(&source)?;
+    rusqlite::backup::Backup::new(&source, &mut target.engine)?.run_to_completion(1024, Duration::ZERO, None)?;
     Ok(())
 }
 

@@ -33,19 +33,21 @@ mod transaction;
 mod whole_copy;
 
 pub(crate) use catalogue::{ColumnEntry, Entry, EntryKind};
-pub(crate) use ciphers::{FileCipher, PAGE, known};
+#[cfg(not(feature = "encryption"))]
+pub(crate) use ciphers::pour_encrypted;
+pub(crate) use ciphers::{FileCipher, PAGE, RESERVED, known};
 #[cfg(feature = "encryption")]
-pub(crate) use ciphers::{SALT, learn};
+pub(crate) use ciphers::{PLAIN, SALT, always, as_text, fits, key_of_all, learn};
 pub(crate) use commits::{WhichRows, Written};
 pub(crate) use connection::Connection;
 pub(crate) use facts::{MADE, Pages, marking};
 pub(crate) use fault::{Fault, FaultKind};
 pub(crate) use in_place::{Displaced, InPlace, identity};
-#[cfg(feature = "encryption")]
-pub(crate) use log_beside::pages_of_log;
 #[cfg(feature = "inspect")]
 pub(crate) use log_beside::{LogBeside, log_beside};
 pub(crate) use log_beside::{fits_its_log, hold_empty, with_log_of_another_moment};
+#[cfg(feature = "encryption")]
+pub(crate) use memory::pour_encrypted;
 pub(crate) use memory::{bytes_of, memory_place, pour_bytes};
 pub(crate) use open_here::is_open_here;
 pub(crate) use opener::{Opener, Settings};

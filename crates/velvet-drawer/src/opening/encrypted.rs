@@ -4,7 +4,9 @@ use super::options::Options;
 use super::recognise::UNTOUCHED;
 use crate::beside;
 use crate::encryption::{FileKey, is_empty};
-use crate::engine::{Connection, Fault, FileCipher, Opener, fits_its_log, hold_empty, is_open_here};
+#[cfg(feature = "encryption")]
+use crate::engine::known;
+use crate::engine::{Connection, Fault, FaultKind, FileCipher, Opener, fits_its_log, hold_empty, is_open_here};
 use crate::error::{Cause, Doing, Error};
 use crate::new_file;
 use crate::unfinished::Unfinished;
@@ -33,6 +35,9 @@ impl Options {
     /// Finds the key of the file, where it is to be encrypted.
     pub(super) fn find_key(&mut self, path: &Path) -> Result<(), Error> {
         let Some(key) = &self.file_key else { return Ok(()) };
+        if key.is_of_all() && crate::encryption::is_plain(path) {
+            return Ok(());
+        }
         let may_make = !self.read_only && is_empty(path);
         let cipher = if may_make { made(key, path, self.settings.wait) } else { key.of_file(path) };
         self.settings.cipher = Some(cipher.doing(|| "cannot open the drawer").map_err(|e| e.or_untouched(UNTOUCHED))?);
@@ -41,7 +46,9 @@ impl Options {
 
     /// Sees that the key is that of the file which this process has open.
     pub(super) fn fits_open_file(&self, path: &Path) -> Result<(), Error> {
-        let Some(key) = self.file_key.as_ref().filter(|_| is_open_here(path)) else { return Ok(()) };
+        let Some(key) = self.file_key.as_ref().filter(|key| is_open_here(path) && !key.is_of_all()) else {
+            return Ok(());
+        };
         let found = key.of_file(path).map(drop).doing(|| "cannot open the drawer");
         found.untouched(|| "The open drawer is not affected").in_file(path)
     }
@@ -61,12 +68,15 @@ fn made(key: &FileKey, path: &Path, wait: Duration) -> Result<Arc<FileCipher>, E
         connection.set_version(0)?;
         Ok(connection.close()?)
     };
-    let is_made = if path.exists() {
-        in_place_of_empty(path, wait, create)?
-    } else {
-        new_file::make(path, "cannot create the file", create)?
+    let is_made = match path.exists() {
+        true => in_place_of_empty(path, wait, create),
+        false => new_file::make(path, "cannot create the file", create),
     };
-    if is_made {
+    let is_made = is_made.map_err(|error| match error.is_read_only() {
+        true => Fault { kind: FaultKind::ReadOnly, message: error.problem().to_owned() }.into(),
+        false => error,
+    });
+    if is_made? {
         return Ok(cipher);
     }
     // That it stays with its keeper does no harm.
@@ -95,10 +105,10 @@ fn in_place_of_empty(path: &Path, wait: Duration, create: impl Fn(&Path) -> Resu
     Ok(false)
 }
 
-/// Encrypts a plain file that nobody else knows of yet.
+/// Encrypts a file that nobody else knows of yet.
 pub(super) fn encrypted(path: &Path, key: &FileKey) -> Result<(), Error> {
     #[cfg(feature = "encryption")]
-    return super::file_key_change::rewritten(path, None, Some(&key.of_new()?));
+    return super::file_key_change::rewritten(path, known(path).as_ref(), Some(&key.of_new()?));
     #[cfg(not(feature = "encryption"))]
     key.of_file(path).map(drop)
 }

@@ -5,7 +5,7 @@ use super::path::resolved;
 use crate::about::About;
 use crate::beside;
 use crate::drawer::{Drawer, Later};
-use crate::encryption::{FileKey, is_empty};
+use crate::encryption::{FileKey, is_empty, is_plain};
 use crate::engine::{FileCipher, HeldFile, Opener, SALT, is_open_here};
 use crate::error::{Cause, Doing, Error};
 use crate::progress::{self, Progress};
@@ -149,7 +149,16 @@ impl FileKeyChange {
 
     /// The key that a file has, as far as it is to have one.
     fn key_of(&self, path: &Path) -> Result<Option<Arc<FileCipher>>, Error> {
-        self.from.as_ref().map(|key| key.of_file(path)).transpose()
+        match &self.from {
+            Some(key) => key.of_file(path).map(Some),
+            None if is_plain(path) => Ok(None),
+            None => {
+                let problem =
+                    "the file is no database, or an encrypted one, and not the plain one that it was said to be";
+                let error = Error::bare(Cause::NotADatabase, problem);
+                Err(error.advise("Where it is encrypted, give the key that it has by FileKeyChange::from"))
+            }
+        }
     }
 }
 
@@ -176,8 +185,8 @@ pub(super) fn rewritten(
     let needed = there.len();
     space::require(path, needed + needed / 16, "writing the file anew", "Free some space and try again")?;
     let unfinished = Unfinished::of(path).map_err(device)?;
-    let mut held = HeldFile::hold(path, of, with).map_err(|fault| in_use(fault.into()))?;
-    held.write_anew(unfinished.path())?;
+    let mut held = HeldFile::hold(path, of, unfinished.path(), with).map_err(|fault| in_use(fault.into()))?;
+    held.write_anew()?;
     settled(unfinished.path(), with)?;
     // How old a copy is says how long it is kept.
     let written =

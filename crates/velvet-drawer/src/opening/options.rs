@@ -4,7 +4,7 @@ use super::aside::SetAside;
 use super::kept::Bounds;
 use super::shipped::Shipped;
 use crate::drawer::{Clock, Drawer, Later};
-use crate::encryption::FileKey;
+use crate::encryption::{self, FileKey};
 use crate::engine::{self, Settings};
 use crate::error::{Doing, Error};
 use crate::events;
@@ -100,7 +100,7 @@ impl Default for Options {
             others_within: None,
             clock: Clock::default(),
             sealing: Sealing::default(),
-            file_key: None,
+            file_key: encryption::of_all(),
         }
     }
 }
@@ -557,11 +557,14 @@ impl Options {
     /// As [`Drawer::from_bytes`].
     #[track_caller]
     pub fn from_bytes(self, bytes: &[u8], schema: Schema) -> Result<Drawer, Error> {
-        let plain = self.file_key.as_ref().map(|key| key.opened(bytes)).transpose();
-        let plain = plain.doing(|| "cannot read the bytes")?;
-        let bytes = plain.as_deref().unwrap_or(bytes);
+        let doing = || "cannot read the bytes";
+        let cipher = self.file_key.as_ref().map(|key| key.of_file_in(bytes)).transpose().doing(doing)?.flatten();
         Ok(Drawer::of(self.open_memory(schema, |connection, wait| {
-            engine::pour_bytes(bytes, connection, wait).doing(|| "cannot read the bytes")
+            let poured = match cipher {
+                Some(cipher) => engine::pour_encrypted(bytes, cipher, connection),
+                None => engine::pour_bytes(bytes, connection, wait),
+            };
+            poured.doing(doing)
         })?))
     }
 }

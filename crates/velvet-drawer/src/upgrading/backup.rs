@@ -1,7 +1,7 @@
 //! Keeping a file as it was before a step that loses something.
 
 use crate::beside::{self, clear_away};
-use crate::engine::{PAGE, copy_whole, is_open_here, known};
+use crate::engine::{PAGE, RESERVED, copy_whole, is_open_here, known};
 use crate::error::{Doing, Error};
 use crate::unfinished::WORD;
 use std::fs;
@@ -78,9 +78,11 @@ fn same_content(a: &Path, b: &Path) -> io::Result<bool> {
         let count = a.read(&mut left)?;
         b.read_exact(&mut right[..count])?;
         for (cipher, page) in ciphers.iter().zip([&mut left, &mut right]) {
-            if count > 0 && cipher.as_ref().is_some_and(|cipher| !cipher.open(number, page)) {
+            let Some(cipher) = cipher.as_ref().filter(|_| count > 0) else { continue };
+            if !cipher.open(number, page) {
                 return Ok(false);
             }
+            page[PAGE - RESERVED..].fill(0);
         }
         if is_first && count >= COUNTERS.end {
             left[COUNTERS].fill(0);

@@ -74,7 +74,23 @@ pub fn glaze(name: &str) -> Glaze {
 
 /// A second connection to the file, by the engine itself, as another program would have.
 pub fn other_program(path: &std::path::Path) -> rusqlite::Connection {
-    rusqlite::Connection::open(path).unwrap()
+    let program = rusqlite::Connection::open(path).unwrap();
+    #[cfg(feature = "encryption")]
+    if let Some(key) = velvet_drawer::__private::key_for_engine(path) {
+        program.execute_batch(&format!("PRAGMA key = \"{key}\"")).unwrap();
+    }
+    program
+}
+
+/// With this in the environment, every test runs with files that are encrypted.
+pub const WITH_KEYS: &str = "VELVET_TEST_WITH_KEYS";
+
+#[cfg(feature = "encryption")]
+#[ctor::ctor(unsafe)]
+fn encrypt_always() {
+    if std::env::var_os(WITH_KEYS).is_some() {
+        velvet_drawer::__private::encrypt_always([0x5a; 32]);
+    }
 }
 
 /// What `work` returns, and how much was done when it last told its progress.

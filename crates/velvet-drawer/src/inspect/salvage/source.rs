@@ -37,8 +37,12 @@ impl PageSource {
         let length = file.metadata()?.len();
         let cipher = known(path);
         let mut first = vec![0; if cipher.is_some() { PAGE } else { Header::BYTES }];
-        if file.read_exact(&mut first).is_err() || cipher.as_ref().is_some_and(|cipher| !cipher.open(1, &mut first)) {
+        if file.read_exact(&mut first).is_err() {
             return Ok(None);
+        }
+        // Without the first page nothing of the others is found. What is made up in it are names of tables, and where they begin.
+        if let Some(cipher) = cipher.as_ref().filter(|cipher| !cipher.open(1, &mut first)) {
+            cipher.open_unproven(1, &mut first);
         }
         let Some(mut start) = first.first_chunk::<{ Header::BYTES }>().copied() else { return Ok(None) };
         let (Some(layout), Some(header)) = (Layout::read(&start), Header::read(&start, length)) else {
@@ -89,6 +93,10 @@ impl PageSource {
         file.read_exact(&mut page).ok()?;
         // What does not open is damaged, and what is read of it would be made up.
         let is_open = self.cipher.as_ref().is_none_or(|cipher| cipher.open(number, &mut page));
+        if let Some(cipher) = self.cipher.as_ref().filter(|_| !is_open && number == 1) {
+            cipher.open_unproven(1, &mut page);
+            return Some(page);
+        }
         is_open.then_some(page)
     }
 

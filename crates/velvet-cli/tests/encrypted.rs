@@ -1,0 +1,163 @@
+//! The command on encrypted files: with the key it shows what it shows of the plain file, and leaves nothing that can be read.
+
+mod common;
+
+use assert_cmd::Command;
+use common::{newest, succeeds, velvet};
+use serde_json::Value;
+use std::fs;
+use std::path::Path;
+use velvet_drawer::{Drawer, FileKey, PassPhrase, SecretKey};
+
+/// A copy of the demo's file in the clear, and one that is encrypted, in a folder with the file of its key.
+fn files() -> (tempfile::TempDir, [String; 3]) {
+    let folder = tempfile::tempdir().unwrap();
+    let at = |name: &str| folder.path().join(name).to_str().unwrap().to_owned();
+    let [plain, locked, key] = ["plain.drawer", "locked.drawer", "key"].map(at);
+    for copy in [&plain, &locked] {
+        succeeds(&["copy", &newest(), copy]);
+    }
+    Drawer::change_file_key(&locked).to(&FileKey::of_bytes(SecretKey::from_bytes([0xab; 32]))).run().unwrap();
+    fs::write(&key, format!("{}\n", "ab".repeat(32))).unwrap();
+    (folder, [plain, locked, key])
+}
+
+fn fails(arguments: &[&str]) -> String {
+    let output = velvet(arguments).output().unwrap();
+    assert_eq!(output.status.code(), Some(2), "{}", String::from_utf8_lossy(&output.stdout));
+    assert!(output.stdout.is_empty());
+    String::from_utf8(output.stderr).unwrap()
+}
+
+/// The files below a folder in which a name can be read that stands in the demo's records.
+fn readable(folder: &Path) -> Vec<String> {
+    let files = fs::read_dir(folder).unwrap().map(|entry| entry.unwrap().path());
+    let read = |path: &std::path::PathBuf| {
+        let bytes = fs::read(path).unwrap();
+        [&b"Tenmoku"[..], b"SQLite format"].iter().any(|word| bytes.windows(word.len()).any(|part| part == *word))
+    };
+    files.filter(read).map(|path| path.file_name().unwrap().to_string_lossy().into_owned()).collect()
+}
+
+#[test]
+fn with_the_key_every_command_shows_what_it_shows_of_the_plain_file() {
+    let (folder, [plain, locked, key]) = files();
+    let table: &[&[&str]] = &[
+        &["records", "FILE", "piece"],
+        &["records", "FILE", "glaze", "--as", "json"],
+        &["one", "FILE", "piece", "#1"],
+        &["search", "FILE", "celadon"],
+        &["query", "FILE", "select count(*) from piece"],
+        &["sessions", "FILE"],
+        &["trail", "FILE"],
+        &["structure", "FILE"],
+        &["check", "FILE"],
+        &["export", "FILE"],
+        &["export", "FILE", "glaze", "--as", "csv"],
+        &["attachment", "FILE", "1"],
+    ];
+    for arguments in table {
+        let of = |file: &str| {
+            let named: Vec<&str> = arguments.iter().map(|word| if *word == "FILE" { file } else { *word }).collect();
+            let output = velvet(&named).args(["--key-file", &key]).output().unwrap();
+            assert!(output.status.success(), "{arguments:?}: {}", String::from_utf8_lossy(&output.stderr));
+            output.stdout
+        };
+        assert!(of(&plain) == of(&locked), "{arguments:?}");
+    }
+    let overview = |file: &str| -> Value {
+        let mut overview: Value =
+            serde_json::from_str(&succeeds(&["overview", file, "--as", "json", "--key-file", &key])).unwrap();
+        for name in ["path", "bytes"] {
+            overview.as_object_mut().unwrap().remove(name);
+        }
+        overview["tables"]
+            .as_array_mut()
+            .unwrap()
+            .iter_mut()
+            .for_each(|t| drop(t.as_object_mut().unwrap().remove("bytes")));
+        overview
+    };
+    assert_eq!(overview(&plain), overview(&locked));
+    succeeds(&["compare", &plain, &locked, "--key-file", &key]);
+
+    let at = |name: &str| folder.path().join(name).to_str().unwrap().to_owned();
+    succeeds(&["copy", &locked, &at("copy"), "--key-file", &key]);
+    succeeds(&["salvage", &locked, &at("saved"), "--key-file", &key]);
+    succeeds(&["compact", &locked, "--key-file", &key]);
+    for made in ["copy", "saved", "locked.drawer"] {
+        succeeds(&["compare", &plain, &at(made), "--key-file", &key]);
+    }
+    assert_eq!(readable(folder.path()), ["plain.drawer"]);
+    fs::remove_file(&plain).unwrap();
+    let listed = succeeds(&["overview", folder.path().to_str().unwrap(), "--key-file", &key]);
+    assert!(listed.contains("3 databases") && listed.matches("kilnbook").count() == 3, "{listed}");
+}
+
+#[test]
+fn without_the_key_what_can_be_known_is_said() {
+    let (folder, [plain, locked, key]) = files();
+    let shown = succeeds(&["overview", &locked]);
+    let pages = fs::metadata(&locked).unwrap().len() / 4096;
+    let salt: String = fs::read(&locked).unwrap()[..16].iter().map(|byte| format!("{byte:02x}")).collect();
+    for expected in [
+        format!("It seems to be encrypted: {pages} pages of 4,096 bytes in which nothing but chance is seen."),
+        format!("file/{salt}"),
+        "Give its key with --key-file FILE, or type it with --ask-key.".into(),
+    ] {
+        assert!(shown.contains(&expected), "{expected}\n{shown}");
+    }
+    let json: Value = serde_json::from_str(&succeeds(&["overview", &locked, "--as", "json"])).unwrap();
+    assert_eq!((&json["encrypted"], &json["salt"], &json["pages"]), (&true.into(), &salt.into(), &pages.into()));
+    let listed = succeeds(&["overview", folder.path().to_str().unwrap()]);
+    assert!(listed.contains("2 databases") && listed.contains("locked.drawer: It seems to be encrypted"), "{listed}");
+    for command in [&["check", &locked][..], &["records", &locked, "piece"], &["compare", &plain, &locked]] {
+        let said = fails(command);
+        assert!(said.contains("seems to be encrypted") && said.contains("--key-file FILE"), "{said}");
+    }
+    let other = folder.path().join("other");
+    fs::write(&other, "0".repeat(64)).unwrap();
+    let said = fails(&["check", &locked, "--key-file", other.to_str().unwrap()]);
+    assert!(said.contains("the key opens no page of the file: it is another key"), "{said}");
+    fs::write(&other, "\n").unwrap();
+    assert!(
+        fails(&["check", &locked, "--key-file", other.to_str().unwrap()]).contains("is no key: 64 hexadecimal digits")
+    );
+    fs::write(&other, [0xab; 32]).unwrap();
+    succeeds(&["check", &locked, "--key-file", &key, "--key-file", other.to_str().unwrap()]);
+    succeeds(&["check", &locked, "--key-file", other.to_str().unwrap()]);
+    assert!(fails(&["check", &locked, "--key-file", "/nowhere"]).contains("the key file /nowhere cannot be read"));
+}
+
+#[test]
+fn a_pass_phrase_is_asked_for_and_not_shown() {
+    let (_folder, [_, locked, _]) = files();
+    let from = FileKey::of_bytes(SecretKey::from_bytes([0xab; 32]));
+    let phrase = FileKey::of_pass_phrase(PassPhrase::new("four pots").cost(64, 2));
+    Drawer::change_file_key(&locked).from(&from).to(&phrase).run().unwrap();
+    let typed = |phrase: &str, cost: &str| {
+        let script = "import pty, sys\npty.spawn(sys.argv[1:])";
+        let program = assert_cmd::cargo::cargo_bin("velvet");
+        let mut python = Command::new("python3");
+        python.args([
+            "-c",
+            script,
+            program.to_str().unwrap(),
+            "records",
+            &locked,
+            "glaze",
+            "--ask-key",
+            "--cost",
+            cost,
+        ]);
+        let output = python.env("TERM", "xterm").write_stdin(format!("{phrase}\n")).output().unwrap();
+        String::from_utf8(output.stdout).unwrap()
+    };
+    let shown = typed("four pots", "64,2");
+    // What was typed before it was asked for, the terminal shows itself.
+    let (_, shown) = shown.split_once("Key or pass phrase: ").unwrap();
+    assert!(shown.contains("Tenmoku") && !shown.contains("four pots"), "{shown}");
+    assert!(typed("five pots", "64,2").contains("it is another key"));
+    assert!(typed("four pots", "64,3").contains("it is another key"));
+    assert!(typed("four pots", "64").contains("memory in KiB, and passes"));
+}
