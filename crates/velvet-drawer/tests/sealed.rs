@@ -811,3 +811,30 @@ fn a_new_key_is_given_record_by_record_and_goes_on_after_an_interruption() {
     drawer.close().unwrap();
     assert_eq!(with(&keys).open(&path, schema()).unwrap().named::<Token>().get("courier").unwrap(), Some(WORD.into()));
 }
+
+#[test]
+fn a_file_from_before_is_taken_over_and_its_columns_come_to_be_sealed() {
+    let (folder, path) = folder();
+    let [_, second, ..] = histories();
+    other_program(&path)
+        .execute_batch(&format!(
+            "CREATE TABLE person (id INTEGER PRIMARY KEY, phone TEXT NOT NULL, pin INTEGER, note TEXT);
+             INSERT INTO person VALUES (7, '{WORD} 7', 7, NULL), (9, '{WORD} 9', NULL, 'regular')"
+        ))
+        .unwrap();
+    let keys = KeysInMemory::default();
+    let open = || with(&keys).adopt().open(&path, at_version::<v::two::Person>(second));
+    let drawer = open().unwrap();
+    let adopted = drawer.opened().adopted.clone().unwrap();
+    assert_eq!((adopted.version, drawer.opened().upgraded.as_ref().unwrap().from), (1, 1));
+    let phones = |drawer: &Drawer| drawer.records::<v::two::Person>().only(|p| (p.phone, p.pin)).collect().unwrap();
+    let expected = [(format!("{WORD} 7"), Some(7)), (format!("{WORD} 9"), None)];
+    assert_eq!(phones(&drawer), expected);
+    drawer.close().unwrap();
+    let seen = is_seen(folder.path());
+    assert!(seen.len() == 1 && seen[0].contains("before-adoption"), "only the copy from before: {seen:?}");
+    assert_eq!(phones(&open().unwrap()), expected);
+    assert!(
+        with(&KeysInMemory::default()).open(&path, at_version::<v::two::Person>(second)).unwrap_err().is_key_missing()
+    );
+}

@@ -194,6 +194,10 @@ fn lacks(structure: &Structure, found: &Physical) -> Vec<String> {
         out.extend(
             table.columns.iter().filter(|c| !has(&c.name)).map(|c| format!("`{}.{}` is missing", table.name, c.name)),
         );
+        let sealed = table.columns.iter().filter(|c| c.seal().is_some());
+        out.extend(
+            sealed.map(|c| format!("`{}.{}` is sealed, and nothing is in a file from before", table.name, c.name)),
+        );
         let known = |name: &str| table.columns.iter().any(|c| c.name.eq_ignore_ascii_case(name));
         let extra = there.columns.iter().filter(|(name, column)| !known(name) && !column.is_key);
         out.extend(extra.map(|(name, _)| format!("`{}.{name}` is not declared", table.name)));
