@@ -4,8 +4,9 @@ use clap::{Args, Parser, Subcommand, ValueEnum};
 use std::path::{Path, PathBuf};
 use velvet_drawer::inspect::Exchange;
 
-/// Looks into the files of Velvet Drawer, and of any other program with the same open format. Reading changes nothing on
-/// a file or beside it.
+/// Looks into the files of Velvet Drawer, and any other SQLite database. Reading changes nothing in a file or beside it.
+///
+/// `velvet FILE` alone is `velvet overview FILE`.
 #[derive(Parser)]
 #[command(
     name = "velvet",
@@ -50,51 +51,49 @@ impl KeySource {
     }
 }
 
+/// In the order of the work: what is in a file, what happened, whether it is sound, and what goes in and out.
 #[derive(Subcommand)]
 pub(crate) enum Command {
+    /// What a file holds: its app, schema version, tables and last sessions; of a folder, its databases
+    Overview(Overview),
+    /// The rows of a table, filtered and sorted
+    Records(Records),
+    /// One record in full: its values, its links (foreign keys) both ways, and its trail
+    One(One),
+    /// The rows that contain some words, in any column of any table
+    Search(Search),
+    /// Any read-only statement in SQL
+    Query(Query),
+    /// The schema, as text, JSON, SQL or a diagram; or how it differs from a history file
+    Structure(Structure),
+    /// Each start of the app: when it was, at which version, what it wrote, how it ended
+    Sessions(Sessions),
+    /// The history of records: what was written, when, by which session, and the values before
+    Trail(Trail),
+    /// What a running app writes, as it happens
+    Follow(Follow),
+    /// The differences (diff) between two files, or two copies of one, record by record
+    Compare(Compare),
+    /// Whether a file is sound: its pages, foreign keys, indexes and values
+    Check(Check),
+    /// Recovers what can be read of a damaged file into a new one
+    Salvage(Salvage),
+    /// A dry run of a migration on a complete copy: what it would do, and how long it takes
+    Rehearse(Rehearse),
+    /// Gives unused space back to the device (VACUUM)
+    Compact(Compact),
+    /// A complete copy (backup) of a file at one moment, also while an app writes
+    Copy(Copy),
+    /// Dumps a table, or everything, as JSON Lines, CSV or SQL, without loss
+    Export(Export),
+    /// Loads rows from JSON Lines, CSV or SQL: all of them or none
+    Import(Import),
+    /// Writes an attachment, a file kept inside the drawer, to a file of its own
+    Attachment(Attachment),
     /// Runs the demo app through several starts on a pretend phone, then looks at what it stored
     Demo(Demo),
-    /// What a file is, at a glance: app, version, tables; of a folder, the drawers in it
-    Overview(Overview),
-    /// The rows of a table
-    Records(Records),
-    /// One record in full: every value, what it links to and what links to it, and its trail
-    One(One),
-    /// The rows in which words stand, in any column of any table
-    Search(Search),
-    /// Any statement in SQL that only reads
-    Query(Query),
-    /// What each start of the app did: when, at which version, how much it wrote, how it ended
-    Sessions(Sessions),
-    /// What was written to records, when, by which start of the app, and what stood there before
-    Trail(Trail),
-    /// What a running app writes, as it does
-    Follow(Follow),
-    /// The structure of a file: as text, JSON, SQL or a diagram; or how it stands to a history
-    Structure(Structure),
-    /// Whether a file is sound: pages, links, indexes, values, and what it says about itself
-    Check(Check),
-    /// What differs between two copies of a file, or two files, record by record
-    Compare(Compare),
-    /// Runs an upgrade on a complete copy, and tells what it would do
-    Rehearse(Rehearse),
-    /// A complete copy of a file at one moment, also while an app writes
-    Copy(Copy),
-    /// Saves what can be read of a damaged file into a new one
-    Salvage(Salvage),
-    /// Gives the unused space of a file back
-    Compact(Compact),
-    /// Takes a file out that is kept inside the drawer
-    Attachment(Attachment),
-    /// Writes a table, or everything, in an open format, without loss
-    Export(Export),
-    /// Takes rows in from an open format: all of them or none
-    Import(Import),
-    /// What a shell needs to complete commands and options
+    /// Completions of commands and options, for a shell
     Completions(Completions),
-    /// The demo app itself, as the pretend phone starts it
-    #[command(hide = true)]
-    DemoApp { start: String },
 }
 
 impl Command {

@@ -19,14 +19,26 @@ mod locked;
 mod pager;
 mod rows;
 mod terminal;
+mod typed;
 
-use args::{Arguments, Command};
-use clap::Parser;
-use failure::{Failure, Verdict};
+use args::Command;
+use failure::Verdict;
 use std::process::ExitCode;
 
 fn main() -> ExitCode {
-    let arguments = Arguments::parse();
+    if let Some(start) = commands::demo::app_start() {
+        return match velvet_demo::run(&start) {
+            Ok(()) => ExitCode::SUCCESS,
+            Err(error) => {
+                terminal::say_failure(&error.to_string());
+                ExitCode::from(failure::COULD_NOT)
+            }
+        };
+    }
+    let arguments = match typed::parsed() {
+        Ok(arguments) => arguments,
+        Err(code) => return code,
+    };
     if arguments.command.may_be_long()
         && !arguments.keys.is_asked_for()
         && let Some(code) = pager::paged()
@@ -63,9 +75,6 @@ fn main() -> ExitCode {
         Command::Check(arguments) => commands::check::run(&arguments),
         Command::Compare(arguments) => commands::compare::run(&arguments),
         Command::Rehearse(arguments) => commands::rehearse::run(&arguments),
-        Command::DemoApp { start } => {
-            velvet_demo::run(&start).map(|()| Verdict::Fine).map_err(|e| Failure::new(e.to_string()))
-        }
     };
     match result {
         Ok(Verdict::Fine) => ExitCode::SUCCESS,

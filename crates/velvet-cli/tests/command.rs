@@ -799,3 +799,99 @@ fn what_is_sealed_is_shown_as_sealed_by_every_command() {
     }
     assert!(succeeds(&["compare", file, &copy]).contains("The files hold the same records."));
 }
+
+#[test]
+fn a_record_with_another_key_or_none_is_found_by_the_one_it_had() {
+    let file = newest();
+    let shown = succeeds(&["one", &file, "piece", "K-104"]);
+    assert!(shown.starts_with("Note: piece K-104 (row 4) is now K-140, changed by session 8 at "), "{shown}");
+    assert!(shown.contains("piece, row 4\n") && shown.contains("Its trail:"), "{shown}");
+    assert!(succeeds(&["trail", &file, "piece", "K-104"]).contains("mark K-104 → K-140"));
+    assert!(succeeds(&["search", &file, "K-104"]).contains("Note: piece K-104 (row 4) is now K-140"));
+    assert!(!succeeds(&["search", &file, "K-140"]).contains("Note:"));
+    let json: Value = serde_json::from_str(&succeeds(&["one", &file, "piece", "K-104", "--as", "json"])).unwrap();
+    assert_eq!((&json["row"], &json["formerly"][0]["now"]), (&4.into(), &"K-140".into()));
+
+    #[derive(Record)]
+    struct Pot {
+        #[record(own_key)]
+        mark: String,
+    }
+    let folder = tempfile::tempdir().unwrap();
+    let path = folder.path().join("pots.drawer");
+    let drawer = Drawer::options().trail(Trail::Before).open(&path, Schema::new("pots").record::<Pot>()).unwrap();
+    let pots = drawer.insert_all(["A", "B", "C"].map(|mark| Pot { mark: mark.into() })).unwrap();
+    drawer.remove(pots[0].key()).unwrap();
+    drawer.change(pots[1].key(), |pot| pot.mark = "A".into()).unwrap();
+    drawer.change(pots[1].key(), |pot| pot.mark = "D".into()).unwrap();
+    drawer.change(pots[2].key(), |pot| pot.mark = "E".into()).unwrap();
+    drawer.remove(pots[2].key()).unwrap();
+    drawer.close().unwrap();
+    let file = path.to_str().unwrap();
+    let both = succeeds(&["one", file, "pot", "A"]);
+    assert!(
+        both.contains("pot A (row 2) is now D, changed by session 1") && both.contains("with # before it"),
+        "{both}"
+    );
+    assert!(both.contains("pot A (row 1) was removed by session 1 at "), "{both}");
+    let gone = succeeds(&["one", file, "pot", "C"]);
+    assert!(
+        gone.contains("pot C (row 3) got another key by session 1 at ") && gone.contains("was removed by"),
+        "{gone}"
+    );
+    assert!(gone.contains("Its trail:") && gone.contains("removed"), "{gone}");
+    assert!(succeeds(&["search", file, "E"]).contains("pot E (row 3) was removed by session 1"));
+    assert!(fails(&["one", file, "pot", "Z"]).contains("there is no row \"Z\" in `pot`"));
+    let none = succeeds(&["trail", file, "--session", "9"]);
+    assert!(none.contains("no entry of what was asked for") && !none.contains("Options::trail"), "{none}");
+}
+
+#[test]
+fn what_people_type_for_a_thing_leads_to_the_command_that_does_it() {
+    for (typed, ours) in
+        [("diff", "compare"), ("dump", "export"), ("backup", "copy"), ("VACUUM", "compact"), ("history", "trail")]
+    {
+        let said = fails(&[typed, "x"]);
+        assert!(said.contains(&format!("there is no command `{typed}`; `velvet {ours}` does that")), "{said}");
+    }
+    assert!(fails(&["recods"]).contains("did you mean `velvet records`?"));
+    assert!(fails(&["nothing.drawer"]).contains("no file of that name. `velvet --help` lists the commands"));
+    assert!(fails(&["records"]).starts_with("velvet: the following required arguments were not provided"));
+    assert_eq!(succeeds(&[&newest()]), succeeds(&["overview", &newest()]), "a file alone is looked at");
+    let help = succeeds(&["--help"]) + &succeeds(&["completions", "bash"]);
+    assert!(!help.contains("demo-app") && !fails(&["demo-ap"]).contains("demo-app"));
+}
+
+#[test]
+fn colours_reach_only_a_pager_that_shows_them() {
+    let folder = tempfile::tempdir().unwrap();
+    let pager = folder.path().join("less");
+    fs::write(&pager, "#!/bin/sh\necho \"LESS=$LESS $*\"; cat\n").unwrap();
+    std::process::Command::new("chmod").arg("+x").arg(&pager).status().unwrap();
+    let shown = |options: Option<&str>, pager: &str| {
+        // The options are those of the process that this starts.
+        let set = options.map(|options| format!("LESS={options} ")).unwrap_or_default();
+        let script = folder.path().join("velvet");
+        let program = assert_cmd::cargo::cargo_bin("velvet");
+        let unset = if options.is_none() { "unset LESS; " } else { "" };
+        fs::write(&script, format!("#!/bin/sh\n{unset}{set}exec {} \"$@\"\n", program.display())).unwrap();
+        std::process::Command::new("chmod").arg("+x").arg(&script).status().unwrap();
+        let python = "import os, pty, sys\nos.environ['PAGER'] = sys.argv[1]\npty.spawn(sys.argv[2:])";
+        let mut command = Command::new("python3");
+        command.args(["-c", python, pager, script.to_str().unwrap(), "records", &drawer(), "firing"]);
+        command.env("TERM", "xterm").env_remove("NO_COLOR");
+        String::from_utf8(command.output().unwrap().stdout).unwrap()
+    };
+    let less = pager.to_str().unwrap();
+    for (options, pager, coloured) in [
+        (None, less.to_owned(), true),
+        (Some("-S"), less.to_owned(), false),
+        (Some("-SR"), less.to_owned(), true),
+        (Some("-S"), format!("{less} -R"), true),
+        (Some("-S"), "cat".to_owned(), true),
+    ] {
+        let shown = shown(options, &pager);
+        assert_eq!(shown.contains('\u{1b}'), coloured, "{options:?} {pager}: {shown}");
+        assert!(shown.contains("lit_at"), "{shown}");
+    }
+}

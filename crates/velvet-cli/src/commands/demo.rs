@@ -12,13 +12,22 @@ use std::process::Command;
 /// Marks a folder as one that the demo made, and may replace.
 const MARK: &str = "made-by-velvet-demo";
 
+/// By what this program is told that it is the demo app itself, started by the pretend phone.
+const APP: &str = "demo-app";
+
+/// The start that it is to be, where it is the demo app itself.
+pub(crate) fn app_start() -> Option<String> {
+    let mut arguments = std::env::args().skip(1);
+    if arguments.next()? == APP { arguments.next() } else { None }
+}
+
 pub(crate) fn run(arguments: &args::Demo) -> Result<(), Failure> {
     let folder = arguments.into.clone().unwrap_or_else(|| std::env::temp_dir().join("velvet-demo"));
     prepare(&folder)?;
     let program = std::env::current_exe()?;
     let app = |start: &str| -> io::Result<Command> {
         let mut command = Command::new(&program);
-        command.args(["demo-app", start]);
+        command.args([APP, start]);
         Ok(command)
     };
     let toured = velvet_demo::tour(&folder, &app, &mut terminal::out())?;

@@ -9,6 +9,7 @@ pub(crate) mod copy;
 pub(crate) mod demo;
 pub(crate) mod export;
 pub(crate) mod follow;
+mod former;
 pub(crate) mod import;
 pub(crate) mod one;
 pub(crate) mod overview;

@@ -1,6 +1,6 @@
 //! `velvet one`: one record in full, its links both ways, and its trail.
 
-use super::{opened, say_left_out, trail};
+use super::{former, opened, say_left_out, trail};
 use crate::args::{self, Telling};
 use crate::failure::Failure;
 use crate::terminal::{self, QUIET, STRONG, WARNING};
@@ -8,7 +8,7 @@ use serde::Serialize;
 use std::io::{self, Write};
 use velvet_core::hex::hex;
 use velvet_core::show::{self, escaped};
-use velvet_drawer::inspect::{File, FoundColumn, Kind, OneRow, TrailEntry, TrailOf, Value, ValueRef};
+use velvet_drawer::inspect::{File, Former, FoundColumn, Kind, OneRow, TrailEntry, TrailOf, Value, ValueRef};
 
 /// How many characters of a text are shown.
 const CHARACTERS_SHOWN: usize = 100_000;
@@ -22,10 +22,31 @@ const ENTRIES_SHOWN: u64 = 20;
 pub(crate) fn run(arguments: &args::One) -> Result<(), Failure> {
     let file = opened(&arguments.file, arguments.form == Telling::Text)?;
     let table = file.table(&arguments.table)?;
-    let row = file.one(&table, &arguments.key)?;
+    let (row, formerly) = match file.one(&table, &arguments.key) {
+        Err(error) => {
+            let formerly = file.formerly(&table, &arguments.key)?;
+            match &formerly[..] {
+                [] => return Err(error.into()),
+                [one] if one.now.is_some() => (Some(file.one(&table, &format!("#{}", one.row))?), formerly),
+                _ => (None, formerly),
+            }
+        }
+        row => (Some(row?), Vec::new()),
+    };
     match arguments.form {
-        Telling::Text => text(&file, &row)?,
-        Telling::Json => as_json(&file, &row)?,
+        Telling::Text => {
+            for former in &formerly {
+                writeln!(terminal::out(), "{}", terminal::note(&former::in_words(&arguments.key, former)))?;
+            }
+            match (&row, &formerly[..]) {
+                (Some(_), []) => {}
+                (Some(_), _) => writeln!(terminal::out())?,
+                (None, [one]) => trail_of(&file, &table.name, one.row)?,
+                (None, _) => writeln!(terminal::out(), "Each is shown by its row number, with # before it")?,
+            }
+            row.map_or(Ok(()), |row| text(&file, &row))?;
+        }
+        Telling::Json => as_json(&file, &table.name, row.as_ref(), &formerly)?,
     }
     Ok(say_left_out(&file, arguments.form == Telling::Text)?)
 }
@@ -71,15 +92,13 @@ fn text(file: &File, row: &OneRow) -> Result<(), Failure> {
             first.join("; ")
         )?;
     }
-    trail_of(file, row)?;
-    Ok(())
+    Ok(row.number.map_or(Ok(()), |number| trail_of(file, &row.table.name, number))?)
 }
 
-fn trail_of(file: &File, row: &OneRow) -> io::Result<()> {
-    let of =
-        TrailOf { table: Some(row.table.name.clone()), key: row.number, limit: Some(ENTRIES_SHOWN), session: None };
-    let entries = match (row.number, file.trail(&of)) {
-        (Some(_), Ok(mut entries)) if !entries.is_empty() => {
+fn trail_of(file: &File, table: &str, row: i64) -> io::Result<()> {
+    let of = TrailOf { table: Some(table.to_owned()), key: Some(row), limit: Some(ENTRIES_SHOWN), session: None };
+    let entries = match file.trail(&of) {
+        Ok(mut entries) if !entries.is_empty() => {
             entries.reverse();
             entries
         }
@@ -119,15 +138,22 @@ pub(super) fn in_words(file: &File, table: &str, key: &[(String, Value)]) -> Str
     escaped(&words.collect::<Vec<_>>().join(", "))
 }
 
-fn as_json(file: &File, row: &OneRow) -> Result<(), Failure> {
+fn as_json(file: &File, table: &str, row: Option<&OneRow>, formerly: &[Former]) -> Result<(), Failure> {
     #[derive(Serialize)]
     struct OneAndTrail<'a> {
         #[serde(flatten)]
-        row: &'a OneRow,
+        row: Option<&'a OneRow>,
+        #[serde(skip_serializing_if = "<[_]>::is_empty")]
+        formerly: &'a [Former],
         trail: Vec<TrailEntry>,
     }
-    let of = TrailOf { table: Some(row.table.name.clone()), key: row.number, ..TrailOf::default() };
-    let mut trail = if row.number.is_some() { file.trail(&of)? } else { Vec::new() };
+    let number = match (row, formerly) {
+        (Some(row), _) => row.number,
+        (None, [one]) => Some(one.row),
+        _ => None,
+    };
+    let of = TrailOf { table: Some(table.to_owned()), key: number, ..TrailOf::default() };
+    let mut trail = if number.is_some() { file.trail(&of)? } else { Vec::new() };
     trail.reverse();
-    Ok(terminal::json(&OneAndTrail { row, trail })?)
+    Ok(terminal::json(&OneAndTrail { row, formerly, trail })?)
 }

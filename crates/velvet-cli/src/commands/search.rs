@@ -1,7 +1,7 @@
 //! `velvet search`: the rows in which words stand.
 
 use super::one::in_words;
-use super::{opened, say_left_out};
+use super::{former, opened, say_left_out};
 use crate::args::{self, Telling};
 use crate::failure::Failure;
 use crate::terminal::{self, MATCH, QUIET, STRONG};
@@ -29,9 +29,15 @@ pub(crate) fn run(arguments: &args::Search) -> Result<(), Failure> {
         Ok(true)
     };
     terminal::told(|| file.search(&words, &tables, &mut take))?;
+    let formerly = former::in_tables(&file, &tables, &words)?;
     match arguments.form {
         Telling::Text => text(&file, &found, more)?,
-        Telling::Json => writeln!(terminal::data(), "{:#}", json!({ "rows": found, "more": more }))?,
+        Telling::Json => {
+            writeln!(terminal::data(), "{:#}", json!({ "rows": found, "more": more, "formerly": formerly }))?
+        }
+    }
+    for former in formerly.iter().filter(|_| arguments.form == Telling::Text) {
+        writeln!(terminal::out(), "{}", terminal::note(&former::in_words(&words, former)))?;
     }
     Ok(say_left_out(&file, arguments.form == Telling::Text)?)
 }

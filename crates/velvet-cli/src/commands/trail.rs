@@ -1,7 +1,7 @@
 //! `velvet trail`: what was written to records, when, by which session, and what stood there before.
 
-use super::opened;
 use super::sessions::{say_none, second};
+use super::{former, opened};
 use crate::args::{self, Form};
 use crate::failure::Failure;
 use crate::rows::writer;
@@ -20,14 +20,18 @@ pub(crate) fn run(arguments: &args::Trail) -> Result<(), Failure> {
     let file = opened(&arguments.file, arguments.form == Form::Table)?;
     let table = arguments.table.as_ref().map(|word| file.table(word)).transpose()?;
     let key = match (&table, &arguments.key) {
-        (Some(table), Some(word)) => Some(number(&file, table, word)?),
+        (Some(table), Some(word)) => Some(number(&file, table, word, arguments.form == Form::Table)?),
         _ => None,
     };
     let of = TrailOf { table: table.map(|t| t.name), key, session: arguments.session, limit: Some(arguments.limit) };
+    let any = TrailOf { limit: Some(1), ..TrailOf::default() };
     let mut entries = file.trail(&of)?;
     // As a story: the oldest first.
     entries.reverse();
     match arguments.form {
+        Form::Table if entries.is_empty() && of.is_part() && !file.trail(&any)?.is_empty() => {
+            say_none("The trail has no entry of what was asked for; `velvet trail FILE` shows all.")?
+        }
         Form::Table if entries.is_empty() => say_none(
             "No entry is kept. A trail is kept from the moment on when the app asks for one (Options::trail), for as long as it does.",
         )?,
@@ -40,15 +44,23 @@ pub(crate) fn run(arguments: &args::Trail) -> Result<(), Failure> {
     Ok(())
 }
 
-/// The row number of a record; also of one that was removed, where it is given as a number.
-fn number(file: &File, table: &FoundTable, word: &str) -> Result<i64, Failure> {
+/// The row number of a record; also of one that was removed, or has another own key now.
+fn number(file: &File, table: &FoundTable, word: &str, for_people: bool) -> Result<i64, Failure> {
     let typed = word.strip_prefix('#').unwrap_or(word).parse::<i64>();
     match (file.one(table, word), typed) {
         (Ok(row), _) => {
             row.number.ok_or_else(|| Failure::new(format!("`{}` keeps no trail: its rows have no numbers", table.name)))
         }
         (Err(_), Ok(number)) => Ok(number),
-        (Err(error), Err(_)) => Err(error.into()),
+        (Err(error), Err(_)) => match &file.formerly(table, word)?[..] {
+            [] => Err(error.into()),
+            [former, ..] => {
+                if for_people {
+                    writeln!(terminal::out(), "{}\n", terminal::note(&former::in_words(word, former)))?;
+                }
+                Ok(former.row)
+            }
+        },
     }
 }
 

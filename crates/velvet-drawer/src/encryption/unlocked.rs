@@ -50,13 +50,11 @@ impl FileKey {
             let Some(open) = known(path) else { return Err(not_encrypted()) };
             return if self.of_salt(open.salt())? == *open { Ok(open) } else { Err(wrong_key(false)) };
         }
-        let mut file = match fs::File::open(path) {
-            Err(error) if error.kind() == io::ErrorKind::NotFound => {
-                return Err(Error::bare(Cause::FileMissing, "it is not there").advise("Check the path"));
-            }
-            file => file.map_err(|error| Error::device("cannot read the file", &error))?,
-        };
+        if !path.is_file() {
+            return Err(Error::bare(Cause::FileMissing, "it is not there, or no file").advise("Check the path"));
+        }
         let device = |error: io::Error| Error::device("cannot read the file", &error);
+        let mut file = fs::File::open(path).map_err(device)?;
         let length = file.metadata().map_err(device)?.len();
         let mut salt = [0; SALT];
         (&mut file).take(SALT as u64).read(&mut salt).map_err(device)?;

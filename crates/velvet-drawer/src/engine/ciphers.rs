@@ -8,6 +8,8 @@ use std::fs;
 use std::io::{self, Read, Seek, SeekFrom};
 use std::path::Path;
 use std::sync::{Arc, LazyLock, Mutex, MutexGuard, OnceLock, PoisonError, Weak};
+use std::thread;
+use std::time::{Duration, Instant};
 pub(crate) use velvet_core::file_cipher::{FileCipher, PAGE, RESERVED, SALT};
 use velvet_core::hex;
 use velvet_core::sealing::SecretKey;
@@ -103,10 +105,19 @@ pub(crate) fn fits(cipher: &FileCipher, path: &Path) -> io::Result<bool> {
 pub(super) fn give_key(engine: &rusqlite::Connection, cipher: &FileCipher) -> Result<(), Fault> {
     // Its own log would go to the standard error of the app.
     engine.execute_batch("PRAGMA cipher_log_level = NONE")?;
+    require_ciphers(engine)?;
     let key = Zeroizing::new(format!("PRAGMA key = \"{}\"", *as_text(cipher)));
-    engine.execute_batch(&key)?;
-    require_ciphers(engine)
+    let deadline = Instant::now() + UNTIL_READY;
+    loop {
+        match engine.execute_batch(&key) {
+            Err(_) if Instant::now() < deadline => thread::sleep(Duration::from_millis(1)),
+            given => return Ok(given?),
+        }
+    }
 }
+
+/// How long to try: where threads use the engine for the first time at once, it takes connections before its ciphers are ready.
+const UNTIL_READY: Duration = Duration::from_secs(2);
 
 /// Encrypts the page with this number, in its place.
 pub(super) fn close(cipher: &FileCipher, number: u32, page: &mut [u8; PAGE]) -> io::Result<()> {

@@ -47,8 +47,8 @@ pub struct SeemsEncrypted {
 /// ```
 pub fn seems_encrypted(path: impl AsRef<Path>) -> io::Result<Option<SeemsEncrypted>> {
     let path = path.as_ref();
-    // Closing a handle of ours would drop the locks on a file that is open.
-    if resolved(path).is_ok_and(|path| is_open_here(&path)) {
+    // What is no file may have no end, or no beginning. Closing a handle of ours would drop the locks on a file that is open.
+    if !fs::metadata(path)?.is_file() || resolved(path).is_ok_and(|path| is_open_here(&path)) {
         return Ok(None);
     }
     let mut file = fs::File::open(path)?;

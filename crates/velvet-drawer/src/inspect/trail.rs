@@ -26,6 +26,13 @@ pub struct TrailOf {
     pub limit: Option<u64>,
 }
 
+impl TrailOf {
+    /// Whether some entries are left out for what they are, and not for how many there are.
+    pub fn is_part(&self) -> bool {
+        self.table.is_some() || self.key.is_some() || self.session.is_some()
+    }
+}
+
 /// What was written to one record by one statement.
 #[derive(Clone, Debug, PartialEq, Serialize)]
 pub struct TrailEntry {
