@@ -10,6 +10,9 @@ use velvet_drawer::{Drawer, FileKey, Key, Options, PassPhrase, Record, Schema, S
 /// How many records are written and listed.
 const ROWS: u32 = 100_000;
 
+/// How many are listed of a file that is larger than what is kept of it in memory.
+const LONG: u32 = 60_000;
+
 #[derive(Record)]
 struct Client {
     #[record(indexed)]
@@ -85,6 +88,12 @@ pub(crate) fn run(table: &mut Ratios) -> Result<()> {
         let (ours, theirs) = both(work, times)?;
         table.usual(what, ours, theirs);
     }
+    for drawer in [&encrypted, &plain] {
+        drawer.remove_all::<Client>()?;
+        drawer.insert_all((0..LONG).map(|n| Client { phone: "5".repeat(1_000), ..client(n) }))?;
+    }
+    let (ours, theirs) = both(list, 5)?;
+    table.usual("list 60,000 of 1 KB each of an encrypted file, three times what is kept in memory", ours, theirs);
     encrypted.close()?;
     plain.close()?;
     let (ours, theirs) = in_turn(9, || open(&locked, true), || open(&clear, false))?;

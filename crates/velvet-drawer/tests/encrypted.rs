@@ -3,6 +3,7 @@
 mod common;
 
 use common::everything::{self, Everything, Owner, at_limits, the_rest_is_there, write_the_rest};
+use common::store::{BROKEN, FORGETFUL, LOCKED, OTHERS, Store, WIPED};
 use common::{folder, other_program, versions, with_last_progress};
 use memchr::memmem;
 use std::collections::BTreeMap;
@@ -11,12 +12,11 @@ use std::hash::{DefaultHasher, Hash, Hasher};
 use std::io::Read;
 use std::path::Path;
 use std::process::Command;
-use std::sync::Arc;
-use std::sync::atomic::{AtomicU8, Ordering::Relaxed};
+use std::sync::atomic::Ordering::Relaxed;
 use velvet_drawer::inspect::{self, Exchange, File, Limits};
 use velvet_drawer::{
-    Attachment, Cancel, Drawer, Error, FileKey, KeptFor, KeyKeeper, KeyRefusal, KeysInMemory, Options, PassPhrase,
-    Progress, Record, Schema, SecretKey, Settings, Trail,
+    Attachment, Cancel, Drawer, Error, FileKey, KeptFor, KeysInMemory, Options, PassPhrase, Progress, Record, Schema,
+    SecretKey, Settings, Trail,
 };
 
 /// A word that stands everywhere, and is to be seen nowhere.
@@ -182,40 +182,6 @@ fn everything_is_read_back_by_every_way_with_the_key_and_by_none_without() {
     drop(unlocked);
 }
 
-/// A keeper as a device's secure store is, which a test can lock, and whose keys it can take away or replace.
-#[derive(Clone, Default)]
-struct Store(KeysInMemory, Arc<AtomicU8>);
-
-const LOCKED: u8 = 1;
-const BROKEN: u8 = 2;
-const FORGETFUL: u8 = 3;
-const OTHERS: u8 = 4;
-const WIPED: u8 = 5;
-
-impl KeyKeeper for Store {
-    fn find(&self, name: &str) -> Result<Option<SecretKey>, KeyRefusal> {
-        match self.1.load(Relaxed) {
-            LOCKED => Err(KeyRefusal::Locked),
-            BROKEN => Err(KeyRefusal::Failed("the chip does not answer".into())),
-            OTHERS => Ok(Some(SecretKey::from_bytes([9; 32]))),
-            WIPED => Ok(None),
-            _ => self.0.find(name),
-        }
-    }
-
-    fn keep(&self, name: &str, key: &SecretKey) -> Result<(), KeyRefusal> {
-        match self.1.load(Relaxed) {
-            LOCKED => Err(KeyRefusal::Locked),
-            FORGETFUL => Ok(()),
-            _ => self.0.keep(name, key),
-        }
-    }
-
-    fn forget(&self, name: &str) -> Result<(), KeyRefusal> {
-        self.0.forget(name)
-    }
-}
-
 /// What tells the contents of all files of a folder from others.
 fn contents(folder: &Path) -> BTreeMap<String, u64> {
     let told = |path: &Path| {
@@ -242,11 +208,11 @@ fn whatever_is_wrong_with_a_key_is_an_error_of_its_own_and_the_file_stays_as_it_
         (LOCKED, Error::is_key_locked as Is, "it is locked"),
         (FORGETFUL, Error::is_key_missing, "which does not have it now"),
     ] {
-        store.1.store(state, Relaxed);
+        store.state.store(state, Relaxed);
         refused(open(&key), is, says, "The file was left untouched");
         assert_eq!(contents(folder.path()), BTreeMap::new());
     }
-    store.1.store(0, Relaxed);
+    store.state.store(0, Relaxed);
     open(&key).unwrap().insert(client(1)).unwrap();
     let before = contents(folder.path());
     let others = FileKey::of_bytes(SecretKey::from_bytes([9; 32]));
@@ -259,13 +225,13 @@ fn whatever_is_wrong_with_a_key_is_an_error_of_its_own_and_the_file_stays_as_it_
         (0, &others, Error::is_wrong_key, "which cannot be told apart"),
         (0, &phrase, Error::is_wrong_key, "which cannot be told apart"),
     ] {
-        store.1.store(state, Relaxed);
+        store.state.store(state, Relaxed);
         refused(open(key), is, says, "The file was left untouched");
         refused(with(key).read_only().open(&path, schema()), is, says, "The file was left untouched");
         assert!(key.unlock(&path).is_err_and(|error| is(&error)));
         assert_eq!(contents(folder.path()), before);
     }
-    store.1.store(0, Relaxed);
+    store.state.store(0, Relaxed);
     let says = "no database, or an encrypted one";
     refused(Drawer::open(&path, schema()), Error::is_not_a_database, says, "The file was left untouched");
     assert_eq!(contents(folder.path()), before);
@@ -298,10 +264,10 @@ fn a_file_without_its_key_is_set_aside_where_the_app_asks_for_it_and_only_then()
     let open = || with(&key).set_aside_without_key().open(&path, schema());
     open().unwrap().insert(client(1)).unwrap();
     for state in [LOCKED, BROKEN] {
-        store.1.store(state, Relaxed);
+        store.state.store(state, Relaxed);
         assert!(open().is_err(), "it may answer the next time");
     }
-    store.1.store(0, Relaxed);
+    store.state.store(0, Relaxed);
     assert_eq!(open().unwrap().count::<Client>().unwrap(), 1);
     for (at, name) in ["another device", "pass phrase"].iter().enumerate() {
         let other = if at == 0 { kept() } else { FileKey::of_pass_phrase(PassPhrase::new(*name).cost(8, 1)) };
@@ -346,6 +312,19 @@ fn new_files_are_encrypted_from_their_first_byte_wherever_they_come_from() {
     assert_eq!(with(&key).open(path.with_file_name("c"), schema()).unwrap().count::<Client>().unwrap(), 1);
     let seen = seen_in(folder.path());
     assert!(seen.len() == 1 && seen[0].contains("set-aside"), "the plain log that was there: {seen:?}");
+
+    // A plain log in which the first page is not, beside an encrypted file: laid over it, it would spoil a page.
+    let other = path.with_file_name("other");
+    let program = other_program(&other);
+    let text = "PRAGMA journal_mode = WAL; CREATE TABLE a (b); INSERT INTO a VALUES (1); PRAGMA wal_checkpoint(TRUNCATE); UPDATE a SET b = 2";
+    program.execute_batch(text).unwrap();
+    let encrypted = path.with_file_name("c");
+    fs::copy(path.with_file_name("other-wal"), path.with_file_name("c-wal")).unwrap();
+    let drawer = with(&key).open(&encrypted, schema()).unwrap();
+    assert!(drawer.opened().log_set_aside.is_some() && drawer.count::<Client>().unwrap() == 1);
+    drawer.close().unwrap();
+    let _unlocked = key.unlock(&encrypted).unwrap();
+    assert!(File::open(&encrypted).unwrap().check().unwrap().is_sound());
 }
 
 #[test]
@@ -540,7 +519,7 @@ fn a_change_of_key_that_cannot_be_done_leaves_the_file_as_it_was() {
     let from = Drawer::change_file_key(&path).from(&key);
     refused(from.run().unwrap_err(), Error::is_not_encrypted, "the file is not encrypted");
     let locked = Store::default();
-    locked.1.store(LOCKED, Relaxed);
+    locked.state.store(LOCKED, Relaxed);
     let to_locked = Drawer::change_file_key(&path).to(&FileKey::kept_by(locked));
     refused(to_locked.run().unwrap_err(), Error::is_key_locked, "it is locked");
     let nowhere = Drawer::change_file_key(path.with_file_name("none")).to(&key).run().unwrap_err();
@@ -615,4 +594,61 @@ fn python_reads_what_was_written_and_its_pages_are_proven() {
     let rows = other_program(&plain);
     let names: i64 = rows.query_row("SELECT count(DISTINCT name) FROM \"select\"", [], |row| row.get(0)).unwrap();
     assert_eq!(names, 30);
+}
+
+#[test]
+fn a_log_that_a_kill_left_is_never_taken_for_that_of_another_moment() {
+    let (_folder, path) = folder();
+    let key = kept();
+    let copy = path.with_file_name("copy.drawer");
+    let drawer = with(&key).open(&path, schema()).unwrap();
+    let killed_here = |written: u64| {
+        for end in ["", "-wal"] {
+            let _ = fs::remove_file(format!("{}{end}", copy.display()));
+            fs::copy(format!("{}{end}", path.display()), format!("{}{end}", copy.display())).unwrap();
+        }
+        let found = with(&key).open(&copy, schema()).unwrap();
+        assert_eq!((found.opened().log_set_aside.clone(), found.count::<Client>().unwrap()), (None, written));
+        found.close().unwrap();
+    };
+    let mut written = 0;
+    for round in 0..12 {
+        // The first page is written where the file grows, where it gives space back, and by another program.
+        drawer.insert_all((0..40).map(|n| client(written as u32 + n))).unwrap();
+        written += 40;
+        killed_here(written);
+        if round % 3 == 1 {
+            other_program(&path).execute_batch("PRAGMA application_id; PRAGMA user_version = 1").unwrap();
+            killed_here(written);
+        }
+        if round % 3 == 2 {
+            drawer.compact().unwrap();
+            other_program(&path).execute_batch("PRAGMA wal_checkpoint(PASSIVE)").unwrap();
+            killed_here(written);
+        }
+        drawer.insert(client(1_000_000 + round)).unwrap();
+        written += 1;
+        killed_here(written);
+    }
+    // By a program that found all of it merged.
+    drawer.close().unwrap();
+    let unlocked = key.unlock(&path).unwrap();
+    let program = other_program(&path);
+    program.execute_batch("PRAGMA user_version = 1").unwrap();
+    killed_here(written);
+    drop((program, unlocked));
+
+    // A log of an earlier moment is.
+    let drawer = with(&key).open(&path, schema()).unwrap();
+    drawer.insert_all((0..400).map(|n| client(1_000_100 + n))).unwrap();
+    written += 400;
+    let earlier = path.with_file_name("earlier");
+    fs::copy(path.with_file_name("kiln.drawer-wal"), &earlier).unwrap();
+    drawer.close().unwrap();
+    let drawer = with(&key).open(&path, schema()).unwrap();
+    drawer.insert_all((0..4_000).map(|n| client(2_000_000 + n))).unwrap();
+    drawer.close().unwrap();
+    fs::copy(&earlier, path.with_file_name("kiln.drawer-wal")).unwrap();
+    let drawer = with(&key).open(&path, schema()).unwrap();
+    assert!(drawer.opened().log_set_aside.is_some() && drawer.count::<Client>().unwrap() == written + 4_000);
 }

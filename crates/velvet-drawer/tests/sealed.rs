@@ -2,22 +2,22 @@
 
 mod common;
 
+use common::store::{BROKEN, FORGETFUL, LOCKED, OTHERS, Store, WIPED};
 use common::{folder, other_program, versions};
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
 use std::io::Write;
 use std::path::Path;
 use std::process::Command;
-use std::sync::Arc;
-use std::sync::atomic::{AtomicU8, Ordering::Relaxed};
+use std::sync::atomic::Ordering::Relaxed;
 use std::time::Duration;
 use velvet_core::evolution::{History, draft};
 use velvet_core::sealing::{Plain, key_number};
 use velvet_core::structure::Structure;
 use velvet_drawer::inspect::{Exchange, File, Limits, TrailOf, import, salvage};
 use velvet_drawer::{
-    Cancel, Drawer, Error, Excerpt, Key, KeyKeeper, KeyRefusal, KeysInMemory, Options, Progress, Record, Schema,
-    SecretKey, Settings, Trail, Value, testing,
+    Cancel, Drawer, Error, Excerpt, Key, KeysInMemory, Options, Progress, Record, Schema, Settings, Trail, Value,
+    testing,
 };
 use velvet_phone::{Phone, Running, Sandbox};
 
@@ -211,43 +211,6 @@ fn what_is_sealed_is_read_by_every_way_and_seen_by_none_else() {
     let compared = File::open(&path).unwrap().compare(&File::open(&saved).unwrap(), &mut |_| Ok(())).unwrap();
     assert!(compared.tables.iter().all(|t| t.added + t.removed + t.changed == 0), "{compared:?}");
     assert_eq!(is_seen(folder.path()), [""; 0]);
-}
-
-/// A keeper as a device's secure store is, which a test can lock, and whose keys it can take away or replace.
-#[derive(Clone, Default)]
-struct Store {
-    keys: KeysInMemory,
-    state: Arc<AtomicU8>,
-}
-
-const LOCKED: u8 = 1;
-const BROKEN: u8 = 2;
-const FORGETFUL: u8 = 3;
-const OTHERS: u8 = 4;
-const WIPED: u8 = 5;
-
-impl KeyKeeper for Store {
-    fn find(&self, name: &str) -> Result<Option<SecretKey>, KeyRefusal> {
-        match self.state.load(Relaxed) {
-            LOCKED => Err(KeyRefusal::Locked),
-            BROKEN => Err(KeyRefusal::Failed("the chip does not answer".into())),
-            OTHERS => Ok(Some(SecretKey::from_bytes([9; 32]))),
-            WIPED => Ok(None),
-            _ => self.keys.find(name),
-        }
-    }
-
-    fn keep(&self, name: &str, key: &SecretKey) -> Result<(), KeyRefusal> {
-        match self.state.load(Relaxed) {
-            LOCKED => Err(KeyRefusal::Locked),
-            FORGETFUL => Ok(()),
-            _ => self.keys.keep(name, key),
-        }
-    }
-
-    fn forget(&self, name: &str) -> Result<(), KeyRefusal> {
-        self.keys.forget(name)
-    }
 }
 
 #[test]

@@ -37,8 +37,16 @@ struct Person {
     phone: String,
 }
 
+/// What grows.
+#[derive(Record, Debug)]
+#[record(named)]
+struct Note {
+    name: String,
+    value: String,
+}
+
 fn schema() -> Schema {
-    Schema::new("fire").record::<Person>()
+    Schema::new("fire").record::<Person>().record::<Note>()
 }
 
 fn person(number: u32) -> Person {
@@ -66,8 +74,11 @@ pub(crate) fn work(role: &str, folder: &Path, path: &Path) -> Result<(), Error> 
             for number in ROWS.. {
                 drawer.insert(person(number + 1))?;
                 println!("{}", number + 1);
-                if number % 40 == 0 {
-                    drawer.compact()?;
+                // Now and then the first page is written too.
+                match number % 40 {
+                    0 => drop(drawer.compact()?),
+                    20 => drawer.named::<Note>().set("long", "x".repeat(1_000 * number as usize))?,
+                    _ => {}
                 }
                 if number == ROWS + 120 {
                     break;
@@ -159,6 +170,9 @@ fn is_whole(folder: &Path, path: &Path, acknowledged: u32) -> Result<(), String>
         opened => opened,
     };
     let drawer = drawer.map_err(told)?;
+    if let Some(log) = &drawer.opened().log_set_aside {
+        return Err(format!("its own log was set aside, at {}", log.display()));
+    }
     let found = drawer.records::<Person>().sort_by(|p| p.number.ascending()).collect().map_err(told)?;
     let indexed = drawer.records::<Person>().search(WORD).count().map_err(told)?;
     drawer.close().map_err(told)?;

@@ -1,7 +1,7 @@
 //! Whether the write-ahead log that stands beside a file is the one of that file, of the same moment.
 
 use super::connection::fitting_wal;
-use super::opener::{header, start_of_first};
+use super::opener::header;
 use super::{Connection, Fault, FaultKind, FileCipher, Opener, PAGE, known};
 use crate::beside::with_companions;
 use rusqlite::OpenFlags;
@@ -10,6 +10,7 @@ use std::collections::BTreeSet;
 use std::fs;
 use std::io::{self, BufReader, Read, Seek, SeekFrom};
 use std::path::Path;
+use std::sync::Arc;
 use std::time::Duration;
 use velvet_core::header::Header;
 use velvet_core::wal;
@@ -25,28 +26,75 @@ pub(crate) enum LogBeside {
     Older,
     /// It is of a later moment than the file, which lacks what was merged in between.
     Newer,
+    /// It is of another moment than the file, or of another file. Of an encrypted one it cannot be told which is older.
+    OfAnother,
     /// It is of a later moment, or the file is cut: there are pages that are in neither of them.
     PagesMissing,
 }
 
-/// Tells what the log at `log` is to a file that begins with `header`, and has this key where it is encrypted.
-pub(crate) fn log_beside(log: &Path, header: &Header, cipher: Option<&FileCipher>) -> io::Result<LogBeside> {
+/// The key of an encrypted file, and its first page as it stands there.
+pub(crate) struct Encrypted {
+    cipher: Arc<FileCipher>,
+    first: Vec<u8>,
+}
+
+impl Encrypted {
+    /// Of the file at a path, which this process does not have open; nothing where it is plain.
+    pub(crate) fn at(path: &Path) -> Option<Encrypted> {
+        let cipher = known(path)?;
+        Encrypted::of(Some(cipher), &mut fs::File::open(path).ok()?)
+    }
+
+    fn of(cipher: Option<Arc<FileCipher>>, file: &mut fs::File) -> Option<Encrypted> {
+        let (cipher, mut first) = (cipher?, vec![0; PAGE]);
+        file.rewind().and_then(|()| file.read_exact(&mut first)).ok()?;
+        Some(Encrypted { cipher, first })
+    }
+
+    /// Whether a log goes on from this file, whose first page is among those of the log, in their order, each as it stands there.
+    ///
+    /// The engine counts from what it reads before it decrypts. So the first of them has a count that is one above those bytes of the file; or the same count as
+    /// the file where one connection wrote both; or the file has one of them, once it was merged.
+    fn is_followed_by(&self, header: &Header, pages: &[Vec<u8>]) -> bool {
+        let Some(first) = pages.first() else { return true };
+        let stored = self.first.get(24..28).and_then(|bytes| bytes.try_into().ok()).map_or(0, u32::from_be_bytes);
+        let mut opened = first.clone();
+        let count = self.cipher.open(1, &mut opened).then(|| opened.first_chunk().map(Header::count)).flatten();
+        count.is_some_and(|count| count == stored.wrapping_add(1) || count == header.count)
+            || pages.contains(&self.first)
+    }
+}
+
+/// Tells what the log at `log` is to a file that begins with `header`, and is encrypted so, where it is.
+pub(crate) fn log_beside(log: &Path, header: &Header, encrypted: Option<&Encrypted>) -> io::Result<LogBeside> {
     let mut file = BufReader::new(fs::File::open(log)?);
     let Some(frames) = wal::frames(&mut file, header.page_size)? else { return Ok(LogBeside::NoLog) };
     // How often the file's header had been written at the first and the last time that the log has it.
     let (mut counts, mut pages) = (None, header.pages_there);
+    let mut firsts = Vec::new();
     for (at, frame) in frames.iter().enumerate() {
-        if at == 0 && !opens(&mut file, frame, cipher)? {
-            return Ok(LogBeside::Older);
-        }
-        if frame.page == 1 {
-            file.seek(SeekFrom::Start(frame.at))?;
-            // The engine would lay a page over the file that does not open with its key.
-            let Some(start) = start_of_first(&mut file, cipher)? else { return Ok(LogBeside::Older) };
-            let count = Header::count(&start);
-            counts = Some((counts.map_or(count, |(first, _)| first), count));
-        }
         pages = frame.commit.unwrap_or(pages);
+        if at > 0 && frame.page != 1 {
+            continue;
+        }
+        let mut page = vec![0; header.page_size as usize];
+        file.seek(SeekFrom::Start(frame.at))?;
+        file.read_exact(&mut page)?;
+        // The engine would lay a page over the file that does not open with its key.
+        if encrypted.is_some_and(|encrypted| !encrypted.cipher.open(frame.page, &mut page.clone())) {
+            return Ok(LogBeside::OfAnother);
+        }
+        match (frame.page, encrypted, page.first_chunk()) {
+            (1, Some(_), _) => firsts.push(page),
+            (1, None, Some(start)) => {
+                let count = Header::count(start);
+                counts = Some((counts.map_or(count, |(first, _)| first), count));
+            }
+            _ => {}
+        }
+    }
+    if encrypted.is_some_and(|encrypted| !encrypted.is_followed_by(header, &firsts)) {
+        return Ok(LogBeside::OfAnother);
     }
     let there: BTreeSet<u32> = frames.iter().map(|f| f.page).collect();
     let is_missing = (header.pages_there.saturating_add(1)..=pages).any(|p| !there.contains(&p));
@@ -71,24 +119,17 @@ pub(super) fn pages_of_log(path: &Path, at_most: usize) -> io::Result<Vec<(u32, 
     frames.iter().take(at_most).map(page).collect()
 }
 
-/// Whether a page of a log is one of the file's, as far as its key tells.
-fn opens(log: &mut (impl Read + Seek), frame: &wal::Frame, cipher: Option<&FileCipher>) -> io::Result<bool> {
-    let Some(cipher) = cipher else { return Ok(true) };
-    let mut page = vec![0; PAGE];
-    log.seek(SeekFrom::Start(frame.at))?;
-    log.read_exact(&mut page)?;
-    Ok(cipher.open(frame.page, &mut page))
-}
-
 /// Whether the log beside a file is of another moment than the file. The engine would lay it over the file all the same.
 pub(super) fn is_of_another_moment(path: &Path, log: &Path) -> bool {
     // While others write, the log is written over as it is read here. Where they have the file open, the log is theirs.
-    let seems_so = Opener::new(path).header().is_ok_and(|header| is_another(log, header, known(path).as_deref()));
+    let seems_so =
+        Opener::new(path).header().is_ok_and(|h| h.is_some() && is_another(log, h, Encrypted::at(path).as_ref()));
     seems_so && !matches!(Alone::with(path), Ok(None))
 }
 
-fn is_another(log: &Path, header: Option<Header>, cipher: Option<&FileCipher>) -> bool {
-    header.is_some_and(|header| matches!(log_beside(log, &header, cipher), Ok(LogBeside::Older | LogBeside::Newer)))
+fn is_another(log: &Path, header: Option<Header>, encrypted: Option<&Encrypted>) -> bool {
+    use LogBeside::{Newer, OfAnother, Older};
+    header.is_some_and(|header| matches!(log_beside(log, &header, encrypted), Ok(Older | Newer | OfAnother)))
 }
 
 /// Runs `work` where the log beside the file at `path` is of another moment, or there is no such file, and while nobody else can open it. Nothing
@@ -105,9 +146,10 @@ pub(crate) fn with_log_of_another_moment<R>(
     // The handle is closed only with the lock: closing it drops the lock.
     let mut file = fs::File::open(path).map_err(|error| Fault::device(&error))?;
     let log = with_companions(path).nth(1);
-    let cipher = alone.0.cipher.as_deref();
-    let header = header(&mut file, cipher);
-    let is_another = header.is_ok_and(|header| log.is_some_and(|log| is_another(&log, header, cipher)));
+    let cipher = alone.0.cipher.clone();
+    let header = header(&mut file, cipher.as_deref());
+    let encrypted = Encrypted::of(cipher, &mut file);
+    let is_another = header.is_ok_and(|header| log.is_some_and(|log| is_another(&log, header, encrypted.as_ref())));
     let result = if is_another { work() } else { Ok(None) };
     drop((file, alone));
     result

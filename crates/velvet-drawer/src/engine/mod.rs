@@ -44,7 +44,7 @@ pub(crate) use facts::{MADE, Pages, marking};
 pub(crate) use fault::{Fault, FaultKind};
 pub(crate) use in_place::{Displaced, InPlace, identity};
 #[cfg(feature = "inspect")]
-pub(crate) use log_beside::{LogBeside, log_beside};
+pub(crate) use log_beside::{Encrypted, LogBeside, log_beside};
 pub(crate) use log_beside::{fits_its_log, hold_empty, with_log_of_another_moment};
 #[cfg(feature = "encryption")]
 pub(crate) use memory::pour_encrypted;

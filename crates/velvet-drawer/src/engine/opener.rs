@@ -120,10 +120,7 @@ pub(super) fn header(file: &mut fs::File, cipher: Option<&FileCipher>) -> io::Re
 }
 
 /// How the first page begins that stands here; nothing where it is cut, or does not open with its key.
-pub(super) fn start_of_first(
-    file: &mut impl Read,
-    cipher: Option<&FileCipher>,
-) -> io::Result<Option<[u8; Header::BYTES]>> {
+fn start_of_first(file: &mut impl Read, cipher: Option<&FileCipher>) -> io::Result<Option<[u8; Header::BYTES]>> {
     let mut page = vec![0; if cipher.is_some() { PAGE } else { Header::BYTES }];
     match file.read_exact(&mut page) {
         Err(error) if error.kind() == io::ErrorKind::UnexpectedEof => return Ok(None),

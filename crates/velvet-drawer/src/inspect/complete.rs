@@ -3,7 +3,7 @@
 use super::file::File;
 use super::sessions::SessionEnd;
 use crate::beside::COMPANIONS;
-use crate::engine::{LogBeside, Opener, known, log_beside};
+use crate::engine::{Encrypted, LogBeside, Opener, log_beside};
 use crate::error::Error;
 use std::fs;
 use std::path::{Path, PathBuf};
@@ -22,7 +22,7 @@ impl File {
     pub fn warnings(&self) -> Result<Vec<String>, Error> {
         let [log, _, journal] = COMPANIONS.map(|end| Beside::of(self.path(), end));
         let mut warnings = Vec::new();
-        let beside = |h: Header| log_beside(&log.path, &h, known(self.path()).as_deref());
+        let beside = |h: Header| log_beside(&log.path, &h, Encrypted::at(self.path()).as_ref());
         let is_log = || header(self.path()).is_none_or(|h| !matches!(beside(h), Ok(LogBeside::NoLog)));
         if log.bytes > wal::HEADER as u64 && is_log() {
             warnings.push(format!(
@@ -142,12 +142,13 @@ fn of_log(path: &Path, header: &Header, beside: &Beside) -> Option<String> {
             beside.name
         )
     };
-    match log_beside(&beside.path, header, known(path).as_deref()).ok()? {
+    match log_beside(&beside.path, header, Encrypted::at(path).as_ref()).ok()? {
         LogBeside::Fits => None,
         LogBeside::NoLog => Some(format!(
             "{} is no log of this file, or its beginning is damaged: nothing of it is shown here. {RIGHT_WAY}",
             beside.name
         )),
+        LogBeside::OfAnother => Some(another("which of them is older cannot be told of encrypted ones")),
         LogBeside::Older => Some(another("the log is older than the file")),
         LogBeside::Newer | LogBeside::PagesMissing => {
             Some(another("the file is older than the log, and what was merged in between is missing"))
