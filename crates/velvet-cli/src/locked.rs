@@ -25,7 +25,7 @@ pub(crate) fn known(found: &SeemsEncrypted) -> String {
         0 => String::new(),
         pages => format!(", and {} of newer changes in the write-ahead log beside it", of(pages)),
     };
-    format!("It seems to be encrypted: {} of 4,096 bytes in which nothing but chance is seen{log}", of(found.pages))
+    format!("It seems to be encrypted: {} of 4,096 bytes that look random{log}", of(found.pages))
 }
 
 fn of(pages: u64) -> String {

@@ -101,7 +101,7 @@ fn without_the_key_what_can_be_known_is_said() {
     let pages = fs::metadata(&locked).unwrap().len() / 4096;
     let salt: String = fs::read(&locked).unwrap()[..16].iter().map(|byte| format!("{byte:02x}")).collect();
     for expected in [
-        format!("It seems to be encrypted: {pages} pages of 4,096 bytes in which nothing but chance is seen."),
+        format!("It seems to be encrypted: {pages} pages of 4,096 bytes that look random."),
         format!("file/{salt}"),
         "Give its key with --key-file FILE, or type it with --ask-key.".into(),
     ] {

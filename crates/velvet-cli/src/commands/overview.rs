@@ -54,7 +54,7 @@ fn unread(found: &SeemsEncrypted, form: Form) -> Result<(), Failure> {
     writeln!(out, "{STRONG}{}{STRONG:#}, {}", show::escaped(&name), size(found.bytes))?;
     writeln!(out, "{}", named(&found.path))?;
     writeln!(out, "{}.", locked::known(found))?;
-    writeln!(out, "Where a keeper has its key, the name of that is file/{}", found.salt)?;
+    writeln!(out, "If the app keeps its key in a key store, the name of the key is file/{}", found.salt)?;
     Ok(writeln!(out, "{}.", locked::GIVE_KEY)?)
 }
 

@@ -16,7 +16,7 @@ const LOOKED_AT: u64 = 16;
 /// What a plain file begins with.
 const PLAIN: &[u8] = b"SQLite format 3\0";
 
-/// A file that is no plain database, and looks as encrypted ones do: nothing but chance, page by page.
+/// A file that is no plain database, and whose pages look random, as those of an encrypted one do.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 #[non_exhaustive]
 pub struct SeemsEncrypted {
