@@ -144,7 +144,8 @@ pub(super) fn written_in_the_clear(engine: &rusqlite::Connection) -> Result<(), 
     )?;
     let stored = "FROM source.sqlite_schema WHERE type = 'table' AND rootpage > 0";
     for statement in texts(&format!("SELECT sql {stored} AND name <> 'sqlite_sequence'"))? {
-        engine.execute_batch(&statement)?;
+        // One statement each, whatever else a text may hold.
+        engine.execute(&statement, [])?;
     }
     // What was counted comes last: the engine counts what is inserted.
     for table in texts(&format!("SELECT name {stored} ORDER BY name = 'sqlite_sequence'"))? {
@@ -164,7 +165,7 @@ pub(super) fn written_in_the_clear(engine: &rusqlite::Connection) -> Result<(), 
         ))?;
     }
     for statement in texts("SELECT sql FROM source.sqlite_schema WHERE type = 'index' AND sql IS NOT NULL")? {
-        engine.execute_batch(&statement)?;
+        engine.execute(&statement, [])?;
     }
     engine.execute_batch(&format!(
         "INSERT INTO main.sqlite_schema SELECT * FROM source.sqlite_schema
