@@ -652,3 +652,43 @@ fn a_log_that_a_kill_left_is_never_taken_for_that_of_another_moment() {
     let drawer = with(&key).open(&path, schema()).unwrap();
     assert!(drawer.opened().log_set_aside.is_some() && drawer.count::<Client>().unwrap() == written + 4_000);
 }
+
+#[test]
+fn compacting_loses_nothing_that_others_write_meanwhile() {
+    let (folder, path) = folder();
+    let key = kept();
+    let drawer = with(&key).open(&path, schema()).unwrap();
+    drawer.insert_all((0..6_000).map(client)).unwrap();
+    drawer.remove_all::<Client>().unwrap();
+    drawer.insert_all((0..1_000).map(client)).unwrap();
+    let before = drawer.space().unwrap();
+    let is_done = std::sync::atomic::AtomicBool::new(false);
+    let (compacted, written) = std::thread::scope(|scope| {
+        let writes = scope.spawn(|| {
+            let program = other_program(&path);
+            program.busy_timeout(std::time::Duration::from_secs(10)).unwrap();
+            let mut written = 0;
+            while !is_done.load(Relaxed) && written < 20_000 {
+                std::thread::sleep(std::time::Duration::from_millis(2));
+                written += program
+                    .execute("INSERT INTO token (name, value) VALUES (?1, 'x')", [format!("{written}")])
+                    .unwrap();
+            }
+            written
+        });
+        let compacted: Vec<_> = (0..6).map(|_| drawer.compact()).collect();
+        is_done.store(true, Relaxed);
+        let compacted: Vec<_> = compacted.into_iter().map(Result::unwrap).collect();
+        (compacted, writes.join().unwrap())
+    });
+    assert!(compacted[0].bytes < before.bytes && compacted[0].unused == 0 && written > 0, "{before:?} {compacted:?}");
+    assert_eq!((drawer.count::<Client>().unwrap(), drawer.count::<Token>().unwrap()), (1_000, written as u64));
+    assert_eq!(drawer.records::<Client>().search("tenmoku likes").count().unwrap(), 1_000);
+    drawer.close().unwrap();
+    assert_eq!(fs::read_dir(folder.path()).unwrap().count(), 1, "nothing is left beside it");
+    assert_eq!(seen_in(folder.path()), [""; 0]);
+    let drawer = with(&key).open(&path, schema()).unwrap();
+    assert_eq!(drawer.count::<Token>().unwrap(), written as u64);
+    let _unlocked = key.unlock(&path).unwrap();
+    assert!(File::open(&path).unwrap().check().unwrap().is_sound());
+}

@@ -34,7 +34,7 @@ const STATEMENTS_KEPT: usize = 128;
 const DECRYPTED_KEPT: u32 = 20_000;
 
 /// How long to sleep between attempts where the engine does not wait by itself.
-const BETWEEN_ATTEMPTS: Duration = Duration::from_millis(4);
+pub(super) const BETWEEN_ATTEMPTS: Duration = Duration::from_millis(4);
 
 /// A connection to one file.
 pub(crate) struct Connection {
@@ -223,16 +223,6 @@ impl Connection {
         self.engine.flush_prepared_statement_cache();
         // Where the engine cannot, it has nothing to give.
         let _ = self.run("PRAGMA shrink_memory");
-    }
-
-    /// Writes the file anew, without what is unused in it.
-    pub(crate) fn compact(&self) -> Result<(), Fault> {
-        // What is stored may go through a temporary file: what is sealed is not opened for this, and memory has less room. What is encrypted would
-        // stand there in the clear.
-        let kept = self.number("PRAGMA temp_store")?;
-        let place = if self.cipher.is_some() { "MEMORY" } else { "FILE" };
-        self.run(&format!("PRAGMA temp_store = {place}; VACUUM"))?;
-        self.run(&format!("PRAGMA temp_store = {kept}"))
     }
 
     /// For reading a write-ahead log past which there is no shared memory: nobody else is let in.

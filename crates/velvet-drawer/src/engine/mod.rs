@@ -10,6 +10,7 @@ mod ciphers;
 #[path = "without_ciphers.rs"]
 mod ciphers;
 mod commits;
+mod compacting;
 mod connection;
 mod facts;
 mod fault;

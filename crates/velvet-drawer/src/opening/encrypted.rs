@@ -73,7 +73,7 @@ fn made(key: &FileKey, path: &Path, wait: Duration) -> Result<Arc<FileCipher>, E
         false => new_file::make(path, "cannot create the file", create),
     };
     let is_made = is_made.map_err(|error| match error.is_read_only() {
-        true => Fault { kind: FaultKind::ReadOnly, message: error.problem().to_owned() }.into(),
+        true => Fault { kind: FaultKind::ReadOnly, message: error.to_string() }.into(),
         false => error,
     });
     if is_made? {
