@@ -168,7 +168,10 @@ fn what_is_corrected_before_a_release_is_recorded_again() {
     let changes = |history: &History| words(&history.versions[0].steps);
     let first = record(&history, &studio(vec![defaulted("1.0")]), Hints::default());
     let second = record(&first, &studio(vec![defaulted("2.0")]), Hints::default());
-    assert_eq!(changes(&second), ["`piece.wt` becomes f64, by default 2.0, filled with coalesce(\"wt\", 2.0)"]);
+    assert_eq!(
+        changes(&second),
+        ["change column `piece.wt` to f64, by default 2.0, filled with coalesce(\"wt\", 2.0)"]
+    );
 
     let renamed = |fill| {
         let hints: &'static [Hint] =
@@ -180,7 +183,10 @@ fn what_is_corrected_before_a_release_is_recorded_again() {
     let second = record(&first, &after, renamed("round(grams * 1000)"));
     assert_eq!(
         changes(&second),
-        ["`piece.wt` is called `grams`", "`piece.grams` becomes u32, optional, filled with round(grams * 1000)"]
+        [
+            "rename column `piece.wt` to `grams`",
+            "change column `piece.grams` to u32, optional, filled with round(grams * 1000)"
+        ]
     );
     // What was written by hand stays while what is drafted is among it.
     let mut by_hand = second.clone();
@@ -206,11 +212,11 @@ fn answers_become_renames_fills_and_drops_in_the_order_they_must_be_made() {
     assert_eq!(
         words(&drafted.changes),
         [
-            "the table `piece` is called `pot`",
-            "`pot.wt` is called `grams`",
-            "`pot.by` is new: text, filled with 'nobody'",
-            "`pot.grams` becomes u32, optional, filled with round(grams * 1000)",
-            "`pot.old` is dropped, with what is stored in it",
+            "rename table `piece` to `pot`",
+            "rename column `pot.wt` to `grams`",
+            "add column `pot.by`: text, filled with 'nobody'",
+            "change column `pot.grams` to u32, optional, filled with round(grams * 1000)",
+            "drop column `pot.old`, with everything stored in it",
         ]
     );
 }
@@ -280,10 +286,10 @@ fn what_a_person_wrote_stays_when_a_version_is_recorded_again() {
     assert_eq!(
         words(&amended.versions[0].steps),
         [
-            "`piece.by` is new: text, filled with 'nobody'",
-            "`piece.shelf` is new: text, optional",
-            "the code `name_potters` runs",
-            "by hand: UPDATE piece SET wt = 0 WHERE wt < 0",
+            "add column `piece.by`: text, filled with 'nobody'",
+            "add column `piece.shelf`: text, optional",
+            "run the app's code `name_potters`",
+            "run SQL: UPDATE piece SET wt = 0 WHERE wt < 0",
         ]
     );
     assert_eq!(amended.newest, 2);
@@ -307,7 +313,7 @@ fn a_history_that_does_not_add_up_says_where() {
         json.replace("\"versions\"", "<<<<<<< ours\n\"versions\"").replace("<<<<<<< ours", "\n<<<<<<< ours"),
         "is the mark of a conflict",
     );
-    says(json.replacen("\"by\"", "\"wt\"", 1), "step 1 of version 2 (`piece.wt` is new");
+    says(json.replacen("\"by\"", "\"wt\"", 1), "step 1 of version 2 (add column `piece.wt`");
     says(
         json.replacen("\"newest\": 2", "\"newest\": 3", 1),
         "its newest version is 3, but the versions listed are [2, 1]",
@@ -321,7 +327,7 @@ fn a_history_that_does_not_add_up_says_where() {
     twice.versions.insert(0, other);
     says(
         twice.to_json(),
-        "version 2 is there twice: once where the code `name_potters` runs, and once where `piece.by` is new",
+        "version 2 is there twice: one begins with “run the app's code `name_potters`”, the other with “add column `piece.by`",
     );
 }
 

@@ -109,7 +109,7 @@ fn versions_are_recorded_amended_released_and_asked_about() {
     assert!(passes("1", &file, "record").contains("Recorded version 1"));
     assert_eq!(passes("1", &file, "").matches("ecorded").count(), 0);
 
-    let added = "  - the table `shelf` is new, with name\n  - `piece.shelf` is new: a link to shelf, optional\n  - `piece.copies`";
+    let added = "  - create table `shelf` (name)\n  - add column `piece.shelf`: a link to shelf, optional\n  - add column `piece.copies`";
     fails("2", &file, &["This would be version 1 again, which is not released:\n"]);
     passes("1", &file, "release");
     fails(
@@ -130,7 +130,7 @@ fn versions_are_recorded_amended_released_and_asked_about() {
             "is the new `piece.weight` the `wt`, or the `shelf`, or the `copies` of before? Then write #[record(was = \"wt\")] on the field",
             "how do the values of `piece.glaze` become u32? They are stored in another form. Write #[record(fill = \"…\")]",
             "what do rows that exist get in the new `piece.potter`? Write #[record(default = …)]",
-            "the table `shelf` is dropped, with what is stored in it",
+            "drop table `shelf`, with everything stored in it",
         ],
     );
     assert!(!run("asks", &file, "record").0, "what must be asked is not recorded");
@@ -138,7 +138,7 @@ fn versions_are_recorded_amended_released_and_asked_about() {
     fails(
         "3",
         &file,
-        &["`pot.wt` is called `grams`", "filled with round(grams * 1000)", "the code `split_glazes` runs"],
+        &["rename column `pot.wt` to `grams`", "filled with round(grams * 1000)", "run the app's code `split_glazes`"],
     );
     passes("3", &file, "record");
     passes("3", &file, "");
@@ -179,7 +179,7 @@ fn an_expression_that_is_corrected_before_a_release_is_recorded_again() {
         .unwrap();
     drawer.close().unwrap();
     let error = Drawer::open(&path, corrected::schema(false).history(wrong)).unwrap_err().to_string();
-    assert!(error.contains("by what version 2 of the history file says (") && error.contains("gramms"), "{error}");
+    assert!(error.contains(") of version 2 of the history file: ") && error.contains("gramms"), "{error}");
 
     let said = passes("right fill", &file, "record");
     assert!(said.contains("Recorded in") && said.contains("run cargo test again"), "{said}");

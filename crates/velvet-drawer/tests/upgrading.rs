@@ -119,10 +119,7 @@ fn whatever_goes_wrong_nothing_is_changed_and_the_step_is_named() {
     fails_and_changes_nothing(
         sql("INSERT INTO nowhere VALUES (1)"),
         Error::is_schema,
-        &[
-            "cannot upgrade the drawer from version 1 to 3, by what version 3 of the history file says (by hand: INSERT INTO nowhere",
-            "`nowhere`",
-        ],
+        &["cannot upgrade the drawer from version 1 to 3, in step (run SQL: INSERT INTO nowhere", "`nowhere`"],
     );
     fails_and_changes_nothing(
         sql("UPDATE photo SET piece = 77"),
@@ -138,7 +135,7 @@ fn whatever_goes_wrong_nothing_is_changed_and_the_step_is_named() {
     fails_and_changes_nothing(
         records(3).history(common::versions::history(3)).code("split_glazes", failing),
         Error::is_own,
-        &["by what version 3 of the history file says (the code `split_glazes` runs): the kiln is cold"],
+        &["in step (run the app's code `split_glazes`) of version 3 of the history file: the kiln is cold"],
     );
     fails_and_changes_nothing(
         records(3).history(common::versions::history(3)),

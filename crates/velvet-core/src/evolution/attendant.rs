@@ -64,7 +64,7 @@ pub struct SearchIndex;
 
 impl Attendant for SearchIndex {
     fn words(&self, table: &str) -> String {
-        format!("the search index of `{table}` is made")
+        format!("build the search index of `{table}`")
     }
 
     fn make(&self, _structure: &Structure, table: &Table) -> Vec<String> {
@@ -92,7 +92,7 @@ pub struct SharedChanges;
 
 impl Attendant for SharedChanges {
     fn words(&self, table: &str) -> String {
-        format!("what changes in `{table}` is told")
+        format!("record changes of `{table}`, for sharing")
     }
 
     fn make(&self, structure: &Structure, table: &Table) -> Vec<String> {
@@ -148,7 +148,7 @@ pub struct Unlinked;
 
 impl Attendant for Unlinked {
     fn words(&self, table: &str) -> String {
-        format!("what `{table}` linked to alone is removed with it")
+        format!("from now on, remove what only a removed row of `{table}` linked to")
     }
 
     fn make(&self, structure: &Structure, table: &Table) -> Vec<String> {
@@ -170,7 +170,7 @@ pub struct Attachments;
 
 impl Attendant for Attachments {
     fn words(&self, table: &str) -> String {
-        format!("the contents of `{table}` are removed with it")
+        format!("from now on, remove the content with its `{table}`")
     }
 
     fn make(&self, structure: &Structure, table: &Table) -> Vec<String> {
@@ -192,7 +192,7 @@ pub struct Trails<'w>(pub &'w dyn Fn(&str) -> Trail);
 
 impl Attendant for Trails<'_> {
     fn words(&self, table: &str) -> String {
-        format!("the trail of `{table}` is kept")
+        format!("keep the trail of `{table}`")
     }
 
     fn make(&self, _structure: &Structure, table: &Table) -> Vec<String> {

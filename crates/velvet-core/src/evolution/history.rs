@@ -102,7 +102,7 @@ impl History {
             if let Some(other) = self.versions[..position].iter().find(|v| v.version == version.version) {
                 let said = |v: &Version| v.steps.first().map_or("no step".into(), ToString::to_string);
                 return Err(HistoryProblem(format!(
-                    "version {} is there twice: once where {}, and once where {}. Two branches both added it; give the one \
+                    "version {} is there twice: one begins with “{}”, the other with “{}”. Two branches both added it; give the one \
                      that is not released the next number",
                     version.version,
                     said(other),

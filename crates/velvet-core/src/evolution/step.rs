@@ -286,7 +286,7 @@ impl Step {
             Step::DropColumn { table, column } => Some(format!("what is stored in `{table}.{column}`")),
             Step::DropTable { table } => Some(format!("the rows of `{table}`")),
             Step::ChangeColumn { table, column, fill: Some(_) } => {
-                Some(format!("the values of `{table}.{}` as they were before they were filled anew", column.name))
+                Some(format!("the values of `{table}.{}` from before they are filled", column.name))
             }
             _ => None,
         }
@@ -303,40 +303,40 @@ impl fmt::Display for Step {
         let filled =
             |fill: &Option<String>| fill.as_ref().map(|fill| format!(", filled with {fill}")).unwrap_or_default();
         let index_on = |index: &Index| index.columns.join(", ");
-        let unique = |index: &Index| if index.unique { "unique values" } else { "an index" };
+        let unique = |index: &Index| if index.unique { "a unique index" } else { "an index" };
         match self {
-            Step::RenameTable { table, to } => write!(f, "the table `{table}` is called `{to}`"),
-            Step::RenameColumn { table, column, to } => write!(f, "`{table}.{column}` is called `{to}`"),
+            Step::RenameTable { table, to } => write!(f, "rename table `{table}` to `{to}`"),
+            Step::RenameColumn { table, column, to } => write!(f, "rename column `{table}.{column}` to `{to}`"),
             Step::AddTable { table } => {
                 let columns: Vec<&str> = table.columns.iter().map(|c| c.name.as_str()).collect();
-                write!(f, "the table `{}` is new, with {}", table.name, columns.join(", "))
+                write!(f, "create table `{}` ({})", table.name, columns.join(", "))
             }
             Step::AddColumn { table, column, fill } => {
-                write!(f, "`{table}.{}` is new: {}{}", column.name, column.in_words(), filled(fill))
+                write!(f, "add column `{table}.{}`: {}{}", column.name, column.in_words(), filled(fill))
             }
-            Step::Statement { statement } => write!(f, "by hand: {statement}"),
-            Step::Code { name } => write!(f, "the code `{name}` runs"),
+            Step::Statement { statement } => write!(f, "run SQL: {statement}"),
+            Step::Code { name } => write!(f, "run the app's code `{name}`"),
             Step::DropIndex { table, index } => {
-                write!(f, "`{table}` has no longer {} on {}", unique(index), index_on(index))
+                write!(f, "drop {} on `{table}` ({})", unique(index), index_on(index))
             }
             Step::ChangeColumn { table, column, fill } => {
-                write!(f, "`{table}.{}` becomes {}{}", column.name, column.in_words(), filled(fill))
+                write!(f, "change column `{table}.{}` to {}{}", column.name, column.in_words(), filled(fill))
             }
             Step::DropColumn { table, column } => {
-                write!(f, "`{table}.{column}` is dropped, with what is stored in it")
+                write!(f, "drop column `{table}.{column}`, with everything stored in it")
             }
-            Step::ChangeOwnKey { table, own_key: Some(key) } => write!(f, "`{table}` is known by its `{key}`"),
-            Step::ChangeOwnKey { table, own_key: None } => write!(f, "`{table}` has no own key any more"),
-            Step::DropTable { table } => write!(f, "the table `{table}` is dropped, with what is stored in it"),
+            Step::ChangeOwnKey { table, own_key: Some(key) } => write!(f, "make `{key}` the own key of `{table}`"),
+            Step::ChangeOwnKey { table, own_key: None } => write!(f, "take away the own key of `{table}`"),
+            Step::DropTable { table } => write!(f, "drop table `{table}`, with everything stored in it"),
             Step::Searchable { table, columns } if columns.is_empty() => {
-                write!(f, "no words of `{table}` are searched any more")
+                write!(f, "stop full-text search in `{table}`")
             }
             Step::Searchable { table, columns } => {
-                write!(f, "words are searched in `{table}`({})", columns.join(", "))
+                write!(f, "make `{table}` ({}) searchable by words", columns.join(", "))
             }
-            Step::Shared { table, shared: true } => write!(f, "what changes in `{table}` is kept, to be shared"),
-            Step::Shared { table, shared: false } => write!(f, "what changes in `{table}` is no longer kept"),
-            Step::AddIndex { table, index } => write!(f, "`{table}` has {} on {}", unique(index), index_on(index)),
+            Step::Shared { table, shared: true } => write!(f, "start to record changes of `{table}`, for sharing"),
+            Step::Shared { table, shared: false } => write!(f, "stop recording changes of `{table}`"),
+            Step::AddIndex { table, index } => write!(f, "create {} on `{table}` ({})", unique(index), index_on(index)),
         }
     }
 }

@@ -199,7 +199,7 @@ impl Upgrading<'_> {
             let words = operation.words();
             let said = words.join("; ");
             self.watch.begin(plan.version, self.declared.version, of, &said)?;
-            let doing = format!("{}, by what version {} of the history file says ({said})", self.doing, plan.version);
+            let doing = format!("{}, in step ({said}) of version {} of the history file", self.doing, plan.version);
             let result = match operation {
                 Operation::Run { statement, .. } => {
                     self.connection.run(statement).map_err(|fault| same::explained(self.connection, fault))
