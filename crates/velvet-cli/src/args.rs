@@ -1,41 +1,45 @@
 //! What can be typed.
 
+use crate::moment;
 use clap::{Args, Parser, Subcommand, ValueEnum};
 use std::path::{Path, PathBuf};
-use velvet_drawer::inspect::Exchange;
+use velvet_drawer::inspect::{Did, Exchange};
 
-/// Looks into the files of Velvet Drawer, and any other SQLite database. Reading changes nothing in a file or beside it.
+/// Look into the files of Velvet Drawer, and any other SQLite database. Reading leaves the file, and what is beside it, as it was.
 ///
-/// `velvet FILE` alone is `velvet overview FILE`.
+/// `velvet FILE` is short for `velvet overview FILE`.
 #[derive(Parser)]
 #[command(
     name = "velvet",
     version,
     max_term_width = 100,
-    after_help = "Exit codes: 0 fine, 1 something is wrong or differs, 2 could not be done, 130 ended by Ctrl-C."
+    after_help = "Exit codes: 0 success, 1 something is wrong or differs, 2 the command failed, 130 interrupted by Ctrl-C."
 )]
 pub(crate) struct Arguments {
     #[command(subcommand)]
     pub(crate) command: Command,
-    /// For how many seconds the views of a file, and what else it computes, may run [default: 3]
+    /// How many seconds views and other expressions stored in the file may run [default: 3]
     #[arg(long, value_name = "SECONDS", global = true)]
     pub(crate) within: Option<u64>,
+    /// Show every column; rows that are too wide for the terminal become blocks, one column a line
+    #[arg(long, global = true)]
+    pub(crate) every_column: bool,
     #[command(flatten)]
     pub(crate) keys: KeySource,
 }
 
-/// Where the keys of encrypted files are had from.
+/// Where the keys of encrypted files come from.
 #[derive(Args)]
 pub(crate) struct KeySource {
-    /// A file with the key of an encrypted file: 64 hexadecimal digits, 32 bytes, or a pass phrase in its first line; may be given several times
+    /// A file that contains the key: 64 hexadecimal digits, 32 bytes, or a pass phrase on its first line; can be given more than once
     #[cfg(feature = "encryption")]
     #[arg(long, value_name = "FILE", global = true, help_heading = "Encrypted files")]
     pub(crate) key_file: Vec<PathBuf>,
-    /// Ask for the key or pass phrase of an encrypted file
+    /// Prompt for the key or pass phrase
     #[cfg(feature = "encryption")]
     #[arg(long, global = true, help_heading = "Encrypted files")]
     pub(crate) ask_key: bool,
-    /// What making a key of a pass phrase costs, where the app says otherwise: memory in KiB, and passes [default: 65536,3]
+    /// The cost of deriving a key from a pass phrase, if the app sets its own: memory in KiB, and passes [default: 65536,3]
     #[cfg(feature = "encryption")]
     #[arg(long, value_name = "KIB,PASSES", value_delimiter = ',', global = true, help_heading = "Encrypted files", value_parser = clap::value_parser!(u32).range(1..))]
     pub(crate) cost: Vec<u32>,
@@ -51,48 +55,71 @@ impl KeySource {
     }
 }
 
+/// How much is shown.
+#[derive(Args)]
+pub(crate) struct Limit {
+    /// Show at most this many [default: 50 as text or table, all as JSON or CSV]
+    #[arg(long, value_name = "N")]
+    pub(crate) limit: Option<u64>,
+}
+
+impl Limit {
+    /// How many people see unless they say otherwise.
+    const FOR_PEOPLE: u64 = 50;
+
+    /// At most how many are shown to people, or to programs.
+    pub(crate) fn of(&self, for_people: bool) -> u64 {
+        self.limit.unwrap_or(if for_people { Limit::FOR_PEOPLE } else { u64::MAX })
+    }
+
+    /// As [`Limit::of`], as a number of things in memory.
+    pub(crate) fn in_memory(&self, for_people: bool) -> usize {
+        usize::try_from(self.of(for_people)).unwrap_or(usize::MAX)
+    }
+}
+
 /// In the order of the work: what is in a file, what happened, whether it is sound, and what goes in and out.
 #[derive(Subcommand)]
 pub(crate) enum Command {
-    /// What a file holds: its app, schema version, tables and last sessions; of a folder, its databases
+    /// Show what a file holds: app, schema version, tables, last sessions; or the databases in a folder
     Overview(Overview),
-    /// The rows of a table, filtered and sorted
+    /// Show the rows of a table, filtered and sorted
     Records(Records),
-    /// One record in full: its values, its links (foreign keys) both ways, and its trail
+    /// Show one record in full: values, links (foreign keys) in both directions, and trail
     One(One),
-    /// The rows that contain some words, in any column of any table
+    /// Find the rows that contain some words, in any column of any table
     Search(Search),
-    /// Any read-only statement in SQL
+    /// Run a read-only SQL statement
     Query(Query),
-    /// The schema, as text, JSON, SQL or a diagram; or how it differs from a history file
+    /// Show the schema as text, JSON, SQL or a diagram, or compare it with a history file
     Structure(Structure),
-    /// Each start of the app: when it was, at which version, what it wrote, how it ended
+    /// List the starts of the app: when, at which version, what each wrote, how it ended
     Sessions(Sessions),
-    /// The history of records: what was written, when, by which session, and the values before
+    /// Show the history of records: what was written, when, by which session, and the values before
     Trail(Trail),
-    /// What a running app writes, as it happens
+    /// Show what a running app writes, as it happens
     Follow(Follow),
-    /// The differences (diff) between two files, or two copies of one, record by record
+    /// Compare two files, or two copies of one, record by record (diff)
     Compare(Compare),
-    /// Whether a file is sound: its pages, foreign keys, indexes and values
+    /// Check that a file is sound: pages, indexes, foreign keys and values
     Check(Check),
-    /// Recovers what can be read of a damaged file into a new one
+    /// Recover what can be read of a damaged file into a new one
     Salvage(Salvage),
-    /// A dry run of a migration on a complete copy: what it would do, and how long it takes
+    /// Try out a migration on a complete copy (dry run): what it does, and how long it takes
     Rehearse(Rehearse),
-    /// Gives unused space back to the device (VACUUM)
+    /// Shrink a file to the space it needs (VACUUM)
     Compact(Compact),
-    /// A complete copy (backup) of a file at one moment, also while an app writes
+    /// Make a complete, consistent copy of a file (backup), even while an app writes to it
     Copy(Copy),
-    /// Dumps a table, or everything, as JSON Lines, CSV or SQL, without loss
+    /// Write a table, or everything, as JSON Lines, CSV or SQL, without loss (dump)
     Export(Export),
-    /// Loads rows from JSON Lines, CSV or SQL: all of them or none
+    /// Load rows from JSON Lines, CSV or SQL, all of them or none
     Import(Import),
-    /// Writes an attachment, a file kept inside the drawer, to a file of its own
+    /// Write an attachment, a file kept inside the drawer, to a file of its own
     Attachment(Attachment),
-    /// Runs the demo app through several starts on a pretend phone, then looks at what it stored
+    /// Run the demo app through several starts on a simulated phone, and look at what it stored
     Demo(Demo),
-    /// Completions of commands and options, for a shell
+    /// Print a script that completes commands and options in a shell
     Completions(Completions),
 }
 
@@ -117,8 +144,8 @@ impl Command {
 
 #[derive(Args)]
 pub(crate) struct Demo {
-    /// The folder for the pretend phone; a new or empty one, or that of an earlier demo, which is replaced. In the
-    /// system's temporary folder unless given
+    /// The folder for the simulated phone: new, empty, or from an earlier demo, which is replaced [default: a folder in
+    /// the system's temporary folder]
     #[arg(long, value_name = "DIR")]
     pub(crate) into: Option<PathBuf>,
 }
@@ -130,19 +157,19 @@ pub(crate) struct Demo {
 pub(crate) struct Attachment {
     /// A database file, or a folder with one drawer in it
     pub(crate) file: PathBuf,
-    /// Its number, its name, or the beginning of its hash; `velvet records FILE attachment` lists them
+    /// Its number, its name, or the beginning of its hash, as `velvet records FILE attachment` lists them
     pub(crate) attachment: String,
-    /// The file to write, which must not be there yet. Without it, what is in the attachment goes to a pipe or `>` as it is, and a terminal is told of it
-    #[arg(long, value_name = "PATH")]
+    /// The new file, which must not exist yet. Without it, the content goes to the standard output, unless that is a terminal
+    #[arg(long, value_name = "NEW_FILE")]
     pub(crate) to: Option<PathBuf>,
 }
 
 #[derive(Args)]
 #[command(after_help = "Examples:\n  velvet overview kiln.drawer\n  velvet overview pulled-alone/")]
 pub(crate) struct Overview {
-    /// A database file, or a folder to find them in
+    /// A database file, or a folder to look for databases in
     pub(crate) file: PathBuf,
-    /// How to show it
+    /// The form of the output
     #[arg(long = "as", value_name = "FORM", value_enum, default_value_t = Form::Table)]
     pub(crate) form: Form,
 }
@@ -161,23 +188,21 @@ pub(crate) struct Records {
     /// Only rows that satisfy this condition in SQL
     #[arg(long, value_name = "CONDITION", allow_hyphen_values = true)]
     pub(crate) filter: Option<String>,
-    /// Sort by these columns, largest first with ` desc` behind one, and with ` declared` behind it in the order in which its choices
-    /// are declared
+    /// Sort by these columns; `desc` after a name reverses its order, `declared` sorts choices in the order of their declaration
     #[arg(long, value_name = "COLUMNS", value_delimiter = ',')]
     pub(crate) sort: Vec<String>,
-    /// In which order rows come that are equal in that, or all
+    /// The order of rows that --sort leaves open
     #[arg(long, value_name = "ORDER", value_enum, default_value_t = Order::Inserted)]
     pub(crate) order: Order,
-    /// At most this many rows [default: 50 as a table, else all]
-    #[arg(long, value_name = "N")]
-    pub(crate) limit: Option<u64>,
-    /// Leave out this many rows at the start
+    #[command(flatten)]
+    pub(crate) limit: Limit,
+    /// Skip this many rows
     #[arg(long, value_name = "N", default_value_t = 0)]
     pub(crate) offset: u64,
     /// Show only these columns, in this order
     #[arg(long, value_name = "COLUMNS", value_delimiter = ',')]
     pub(crate) columns: Vec<String>,
-    /// How to show the rows
+    /// The form of the output
     #[arg(long = "as", value_name = "FORM", value_enum, default_value_t = Form::Table)]
     pub(crate) form: Form,
 }
@@ -191,11 +216,10 @@ pub(crate) struct One {
     pub(crate) file: PathBuf,
     /// The table; the beginning of its name is enough
     pub(crate) table: String,
-    /// The record's own key, or its row number with # before it; in other programs' tables the primary key, with commas between
-    /// several columns
+    /// The record's own key, or # and its row number; in other programs' tables the primary key, its columns separated by commas
     #[arg(allow_negative_numbers = true)]
     pub(crate) key: String,
-    /// How to tell it
+    /// The form of the output
     #[arg(long = "as", value_name = "FORM", value_enum, default_value_t = Telling::Text)]
     pub(crate) form: Telling,
 }
@@ -204,20 +228,19 @@ pub(crate) struct One {
 #[command(after_help = "Examples:\n  \
     velvet search kiln.drawer hairline crack\n  \
     velvet search kiln.drawer celadon --table glaze --as json\n\n\
-    All of the words must stand in a row, in whatever columns, whatever their case and accents.")]
+    A row is found when it contains all of the words, in any of its columns. Case and accents do not matter.")]
 pub(crate) struct Search {
     /// A database file, or a folder with one drawer in it
     pub(crate) file: PathBuf,
-    /// The words
+    /// The words to look for
     #[arg(required = true)]
     pub(crate) words: Vec<String>,
-    /// Look into this table only; may be given several times
+    /// Search only this table; can be given more than once
     #[arg(long, value_name = "TABLE")]
     pub(crate) table: Vec<String>,
-    /// At most this many rows
-    #[arg(long, value_name = "N", default_value_t = 50)]
-    pub(crate) limit: u64,
-    /// How to tell it
+    #[command(flatten)]
+    pub(crate) limit: Limit,
+    /// The form of the output
     #[arg(long = "as", value_name = "FORM", value_enum, default_value_t = Telling::Text)]
     pub(crate) form: Telling,
 }
@@ -229,12 +252,11 @@ pub(crate) struct Search {
 pub(crate) struct Query {
     /// A database file, or a folder with one drawer in it
     pub(crate) file: PathBuf,
-    /// One statement in SQL
+    /// One SQL statement
     pub(crate) statement: String,
-    /// At most this many rows [default: 200 as a table, else all]
-    #[arg(long, value_name = "N")]
-    pub(crate) limit: Option<u64>,
-    /// How to show the rows
+    #[command(flatten)]
+    pub(crate) limit: Limit,
+    /// The form of the output
     #[arg(long = "as", value_name = "FORM", value_enum, default_value_t = Form::Table)]
     pub(crate) form: Form,
 }
@@ -242,15 +264,14 @@ pub(crate) struct Query {
 #[derive(Args)]
 #[command(
     after_help = "Examples:\n  velvet sessions kiln.drawer\n  velvet sessions kiln.drawer --limit 3 --as json\n\n\
-    What a session wrote: + inserted, ~ changed, - removed."
+    In the column `wrote`: + inserted, ~ changed, - removed rows."
 )]
 pub(crate) struct Sessions {
     /// A database file, or a folder with one drawer in it
     pub(crate) file: PathBuf,
-    /// Only the last of them
-    #[arg(long, value_name = "N", default_value_t = 20)]
-    pub(crate) limit: u64,
-    /// How to show them
+    #[command(flatten)]
+    pub(crate) limit: Limit,
+    /// The form of the output
     #[arg(long = "as", value_name = "FORM", value_enum, default_value_t = Form::Table)]
     pub(crate) form: Form,
 }
@@ -265,16 +286,24 @@ pub(crate) struct Trail {
     pub(crate) file: PathBuf,
     /// Only what was written to this table
     pub(crate) table: Option<String>,
-    /// Only what was written to this record: its own key, or its row number with # before it
+    /// Only what was written to this record: its own key, or # and its row number
     #[arg(allow_negative_numbers = true)]
     pub(crate) key: Option<String>,
     /// Only what this session wrote
     #[arg(long, value_name = "N")]
     pub(crate) session: Option<i64>,
-    /// Only the last of them
-    #[arg(long, value_name = "N", default_value_t = 50)]
-    pub(crate) limit: u64,
-    /// How to show them
+    /// Only writes of this kind
+    #[arg(long, value_name = "KIND", value_enum)]
+    pub(crate) only: Option<Kind>,
+    /// Only what was written at this time (UTC) or later: 2025-03-08, '2025-03-08 09:14', or a time ago: 2h, '3 days'
+    #[arg(long, value_name = "TIME", value_parser = moment::parsed)]
+    pub(crate) since: Option<String>,
+    /// Only what was written before this time
+    #[arg(long, value_name = "TIME", value_parser = moment::parsed)]
+    pub(crate) until: Option<String>,
+    #[command(flatten)]
+    pub(crate) limit: Limit,
+    /// The form of the output
     #[arg(long = "as", value_name = "FORM", value_enum, default_value_t = Form::Table)]
     pub(crate) form: Form,
 }
@@ -282,49 +311,51 @@ pub(crate) struct Trail {
 #[derive(Args)]
 #[command(
     after_help = "Examples:\n  velvet follow kiln.drawer\n  velvet follow kiln.drawer --seconds 60 --as json\n\n\
-    Where the app keeps a trail, that is shown; else the file is compared with what it was."
+    If the app keeps a trail, its new entries are shown; otherwise the file is compared with how it was before."
 )]
 pub(crate) struct Follow {
     /// A database file, or a folder with one drawer in it
     pub(crate) file: PathBuf,
-    /// End after this many seconds [default: when it is ended]
+    /// Stop after this many seconds [default: at Ctrl-C]
     #[arg(long, value_name = "N")]
     pub(crate) seconds: Option<u64>,
-    /// How to tell it; as JSON, a line for each
+    /// The form of the output; JSON is one line for each event
     #[arg(long = "as", value_name = "FORM", value_enum, default_value_t = Telling::Text)]
     pub(crate) form: Telling,
 }
 
 #[derive(Args)]
 #[command(
-    after_help = "Examples:\n  velvet copy kiln.drawer kiln-copy.drawer\n  velvet copy kiln.drawer for-support.drawer --without-private"
+    after_help = "Examples:\n  velvet copy kiln.drawer --to kiln-copy.drawer\n  velvet copy kiln.drawer --without-private --to for-support.drawer"
 )]
 pub(crate) struct Copy {
     /// A database file, or a folder with one drawer in it
     pub(crate) file: PathBuf,
-    /// The new file, which must not be there yet
+    /// The new file, which must not exist yet
+    #[arg(long, value_name = "NEW_FILE")]
     pub(crate) to: PathBuf,
-    /// Leave out the values of columns that are declared private
+    /// Leave out the values of private columns
     #[arg(long)]
     pub(crate) without_private: bool,
 }
 
 #[derive(Args)]
-#[command(after_help = "Example:\n  velvet salvage damaged.drawer saved.drawer\n\n\
-    The damaged file is only read. Exit code 1 when something could not be saved.")]
+#[command(after_help = "Example:\n  velvet salvage damaged.drawer --to saved.drawer\n\n\
+    The damaged file is only read. The exit code is 1 if something could not be recovered.")]
 pub(crate) struct Salvage {
     /// A damaged database file, or a folder with one drawer in it
     pub(crate) file: PathBuf,
-    /// The new file, which must not be there yet
+    /// The new file, which must not exist yet
+    #[arg(long, value_name = "NEW_FILE")]
     pub(crate) to: PathBuf,
-    /// How to tell it
+    /// The form of the output
     #[arg(long = "as", value_name = "FORM", value_enum, default_value_t = Telling::Text)]
     pub(crate) form: Telling,
 }
 
 #[derive(Args)]
 #[command(
-    after_help = "Example:\n  velvet compact kiln.drawer\n\nThe file is written anew in one transaction; an app may have it open."
+    after_help = "Example:\n  velvet compact kiln.drawer\n\nThe file is rewritten in one transaction; an app may have it open meanwhile."
 )]
 pub(crate) struct Compact {
     /// A database file, or a folder with one drawer in it
@@ -339,13 +370,13 @@ pub(crate) struct Compact {
 pub(crate) struct Export {
     /// A database file, or a folder with one drawer in it
     pub(crate) file: PathBuf,
-    /// The table [default: everything]
+    /// Only this table [default: everything]
     pub(crate) table: Option<String>,
-    /// In what form [default: as the end of the new file's name says, else JSON Lines]
+    /// The format [default: by the extension of the new file, or else JSON Lines]
     #[arg(long = "as", value_name = "FORM", value_enum)]
     pub(crate) form: Option<ExchangeForm>,
-    /// A new file for it [default: the output]
-    #[arg(long, value_name = "FILE")]
+    /// The new file, which must not exist yet [default: the standard output]
+    #[arg(long, value_name = "NEW_FILE")]
     pub(crate) to: Option<PathBuf>,
 }
 
@@ -353,28 +384,28 @@ pub(crate) struct Export {
 #[command(after_help = "Examples:\n  \
     velvet export kiln.drawer shelf --as csv | velvet import empty.drawer - --as csv --table shelf\n  \
     velvet export kiln.drawer --as sql | velvet import new.drawer - --as sql\n\n\
-    All rows or none: each line that does not fit is named, and then nothing is written.")]
+    If any line does not fit, each of them is named and nothing is written.")]
 pub(crate) struct Import {
-    /// The file that gets the rows; of SQL a new one, which must not be there yet
+    /// The drawer to load rows into; for SQL, a new file, which must not exist yet
     pub(crate) file: PathBuf,
-    /// What to import, or - for the input
+    /// The file to import, or - for the standard input
     pub(crate) from: PathBuf,
-    /// The table, where what is imported does not name it
+    /// The table, if the rows do not name theirs
     #[arg(long, value_name = "TABLE")]
     pub(crate) table: Option<String>,
-    /// In what form it is [default: as the end of its name says]
+    /// The format [default: by the extension of the file]
     #[arg(long = "as", value_name = "FORM", value_enum)]
     pub(crate) form: Option<ExchangeForm>,
 }
 
-/// In what form rows go out and come in.
+/// The format in which rows go out and come in.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
 pub(crate) enum ExchangeForm {
     /// JSON Lines
     Json,
     /// Comma-separated values, of one table
     Csv,
-    /// Statements in SQL
+    /// SQL statements
     Sql,
 }
 
@@ -412,36 +443,57 @@ pub(crate) struct Completions {
 #[command(after_help = "Examples:\n  \
     velvet structure kiln.drawer\n  \
     velvet structure kiln.drawer --as diagram | dot -Tsvg > kiln.svg\n  \
-    velvet structure kiln.drawer --against kilnbook.history.json\n\n\
-    With --against, the exit code is 1 when the file is not as its version was recorded.")]
+    velvet structure kiln.drawer --history kilnbook.history.json\n\n\
+    With --history, the exit code is 1 if the file differs from its version in the history.")]
 pub(crate) struct Structure {
     /// A database file, or a folder with one drawer in it
     pub(crate) file: PathBuf,
-    /// How to show it
+    /// The form of the output
     #[arg(long = "as", value_name = "FORM", value_enum, default_value_t = StructureForm::Text)]
     pub(crate) form: StructureForm,
-    /// Say how the file differs from this history file, and what an upgrade would do
-    #[arg(long, value_name = "HISTORY", conflicts_with = "form")]
-    pub(crate) against: Option<PathBuf>,
+    /// Compare with this history file: how the file differs from its version, and what a migration to the newest would do
+    #[arg(long, value_name = "HISTORY")]
+    pub(crate) history: Option<PathBuf>,
+}
+
+/// What was done to a record.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
+pub(crate) enum Kind {
+    /// Insertions
+    Inserted,
+    /// Changes
+    Changed,
+    /// Removals
+    Removed,
+}
+
+impl From<Kind> for Did {
+    fn from(kind: Kind) -> Did {
+        match kind {
+            Kind::Inserted => Did::Inserted,
+            Kind::Changed => Did::Changed,
+            Kind::Removed => Did::Removed,
+        }
+    }
 }
 
 /// The order of rows.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
 pub(crate) enum Order {
-    /// As they were inserted
+    /// In order of insertion
     Inserted,
-    /// By the records' own key, or the primary key
+    /// By own key, or primary key
     OwnKey,
 }
 
 /// How a structure comes out.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
 pub(crate) enum StructureForm {
-    /// Tables for people
+    /// Tables
     Text,
     /// JSON
     Json,
-    /// The statements that create it
+    /// The SQL statements that create it
     Sql,
     /// A graph in the DOT language
     Diagram,
@@ -449,11 +501,11 @@ pub(crate) enum StructureForm {
 
 #[derive(Args)]
 #[command(after_help = "Examples:\n  velvet check kiln.drawer\n  velvet check pulled-alone/ --as json\n\n\
-    The file is only read. Exit code 1 when something is wrong.")]
+    The file is only read. The exit code is 1 if something is wrong.")]
 pub(crate) struct Check {
     /// A database file, or a folder with one drawer in it
     pub(crate) file: PathBuf,
-    /// How to tell it
+    /// The form of the output
     #[arg(long = "as", value_name = "FORM", value_enum, default_value_t = Telling::Text)]
     pub(crate) form: Telling,
 }
@@ -462,30 +514,30 @@ pub(crate) struct Check {
 #[command(after_help = "Examples:\n  \
     velvet compare yesterday.drawer kiln.drawer\n  \
     velvet compare yesterday.drawer kiln.drawer --as json\n\n\
-    Exit code 1 when the records or the structures differ.")]
+    The exit code is 1 if records or structures differ.")]
 pub(crate) struct Compare {
-    /// The file before, or a folder with one drawer in it
+    /// The earlier file, or a folder with one drawer in it
     pub(crate) before: PathBuf,
-    /// The file after, or a folder with one drawer in it
+    /// The later file, or a folder with one drawer in it
     pub(crate) after: PathBuf,
-    /// Show at most this many differences of each table
-    #[arg(long, value_name = "N", default_value_t = 20)]
-    pub(crate) limit: u64,
-    /// How to tell it
+    /// Show at most this many differences for each table [default: 50 as text, all as JSON]
+    #[arg(long, value_name = "N")]
+    pub(crate) limit: Option<u64>,
+    /// The form of the output
     #[arg(long = "as", value_name = "FORM", value_enum, default_value_t = Telling::Text)]
     pub(crate) form: Telling,
 }
 
 #[derive(Args)]
 #[command(after_help = "Example:\n  velvet rehearse kiln-at-version-1.drawer --history kilnbook.history.json\n\n\
-    The file itself is only read. Exit code 1 when the upgrade would fail.")]
+    The file itself is only read. The exit code is 1 if the migration would fail.")]
 pub(crate) struct Rehearse {
     /// A database file, or a folder with one drawer in it
     pub(crate) file: PathBuf,
     /// The app's history file
     #[arg(long, value_name = "HISTORY")]
     pub(crate) history: PathBuf,
-    /// How to tell it
+    /// The form of the output
     #[arg(long = "as", value_name = "FORM", value_enum, default_value_t = Telling::Text)]
     pub(crate) form: Telling,
 }
@@ -493,7 +545,7 @@ pub(crate) struct Rehearse {
 /// How a report comes out.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
 pub(crate) enum Telling {
-    /// Text for people
+    /// Text
     Text,
     /// JSON
     Json,
@@ -502,10 +554,10 @@ pub(crate) enum Telling {
 /// How rows come out.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
 pub(crate) enum Form {
-    /// A table for people, fitted to the terminal
+    /// A table, fitted to the terminal
     Table,
     /// JSON
     Json,
-    /// Comma-separated values with a head line
+    /// Comma-separated values with a header line
     Csv,
 }

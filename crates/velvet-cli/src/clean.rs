@@ -14,7 +14,7 @@ pub(crate) struct Clean<W: Write> {
 }
 
 /// The colours and weights of ours, as a terminal is told of them. None of them hides anything.
-const OURS: [&str; 9] = ["0", "1", "2", "4", "22", "31", "33", "38;5;8", "39"];
+const OURS: [&str; 7] = ["0", "1", "2", "4", "22", "31", "35"];
 
 impl<W: Write> Clean<W> {
     pub(crate) fn new(to: W) -> Clean<W> {

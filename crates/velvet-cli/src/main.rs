@@ -15,7 +15,9 @@ mod keys;
 #[path = "without_keys.rs"]
 mod keys;
 mod limits;
+mod lines;
 mod locked;
+mod moment;
 mod pager;
 mod rows;
 mod terminal;
@@ -46,6 +48,7 @@ fn main() -> ExitCode {
         return code;
     }
     limits::allow(arguments.within);
+    terminal::show_every_column(arguments.every_column);
     limits::end_at_ctrl_c();
     if let Err(failure) = keys::take(&arguments.keys) {
         terminal::say_failure(&failure.to_string());

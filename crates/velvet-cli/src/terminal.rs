@@ -1,12 +1,14 @@
 //! What the output goes to: how wide it is, and whether it takes colour.
 
 use crate::clean::Clean;
+use crate::lines::Lines;
 use crate::pager::WIDTH;
 use anstream::{AutoStream, ColorChoice};
 use anstyle::{AnsiColor, Style};
 use indicatif::{ProgressBar, ProgressStyle};
 use serde::Serialize;
 use std::io::{self, IsTerminal, Stderr, Stdout, Write};
+use std::sync::OnceLock;
 use std::time::Duration;
 use velvet_core::show::line;
 use velvet_drawer::Progress;
@@ -15,7 +17,7 @@ use velvet_drawer::grid::Grid;
 /// What went wrong.
 pub(crate) const ALARM: Style = AnsiColor::Red.on_default().bold();
 /// What deserves a second look.
-pub(crate) const WARNING: Style = AnsiColor::Yellow.on_default();
+pub(crate) const WARNING: Style = AnsiColor::Magenta.on_default().bold();
 /// What a reader looks for first.
 pub(crate) const STRONG: Style = Style::new().bold();
 /// What was looked for.
@@ -23,14 +25,28 @@ pub(crate) const MATCH: Style = AnsiColor::Red.on_default().bold().underline();
 /// What may be passed over.
 pub(crate) const QUIET: Style = Style::new().dimmed();
 
+/// Below this many characters no text can be read, so what says so is not believed.
+const NARROWEST: usize = 20;
+
+/// Whether no column of a table is left out.
+static EVERY_COLUMN: OnceLock<bool> = OnceLock::new();
+
+/// Leaves out no column of a table.
+pub(crate) fn show_every_column(every: bool) {
+    // It is said once, before anything is shown.
+    let _ = EVERY_COLUMN.set(every);
+}
+
 /// Standard output for people.
-pub(crate) fn out() -> Clean<AutoStream<Stdout>> {
-    Clean::new(anstream::stdout())
+pub(crate) fn out() -> Clean<Lines<AutoStream<Stdout>>> {
+    Clean::new(Lines::new(anstream::stdout(), width()))
 }
 
 /// Standard error, for people.
-pub(crate) fn err() -> Clean<AutoStream<Stderr>> {
-    Clean::new(anstream::stderr())
+pub(crate) fn err() -> Clean<Lines<AutoStream<Stderr>>> {
+    let of_terminal = || terminal_size::terminal_size_of(io::stderr()).filter(|_| io::stderr().is_terminal());
+    let width = said_width().or_else(|| of_terminal().map(|(width, _)| usize::from(width.0)));
+    Clean::new(Lines::new(anstream::stderr(), width))
 }
 
 /// Whether standard output goes to a person's eyes.
@@ -43,28 +59,22 @@ pub(crate) fn data() -> Box<dyn Write> {
     if is_looked_at() { Box::new(Clean::new(io::stdout())) } else { Box::new(io::stdout()) }
 }
 
-/// Says on standard error why a command could not be done: on one line, or wrapped between words on a terminal.
+/// Says on standard error why a command could not be done.
 pub(crate) fn say_failure(message: &str) {
-    let mut error = err();
-    let words = format!("velvet: {message}");
-    let words = match terminal_size::terminal_size_of(io::stderr()).filter(|_| io::stderr().is_terminal()) {
-        Some((width, _)) => textwrap::fill(&words, usize::from(width.0)),
-        None => words,
-    };
-    let painted = words.replacen("velvet:", &format!("{ALARM}velvet:{ALARM:#}"), 1);
     // Where even this cannot be said, the exit code has to do.
-    let _ = writeln!(error, "{painted}");
+    let _ = writeln!(err(), "{ALARM}velvet:{ALARM:#} {message}");
 }
 
-/// How many characters fit on a line of the terminal; nothing when the output goes elsewhere.
-fn width() -> Option<usize> {
-    if let Some(width) = std::env::var(WIDTH).ok().and_then(|width| width.parse().ok()) {
-        return Some(width);
-    }
-    if !io::stdout().is_terminal() {
-        return None;
-    }
-    terminal_size::terminal_size().map(|(width, _)| usize::from(width.0))
+/// The width that the surroundings say.
+fn said_width() -> Option<usize> {
+    std::env::var("COLUMNS").ok().and_then(|width| width.parse().ok()).filter(|width| *width >= NARROWEST)
+}
+
+/// How many characters fit on a line; nothing when the output goes to no terminal, and nothing else says it.
+pub(crate) fn width() -> Option<usize> {
+    let of_pager = || std::env::var(WIDTH).ok().and_then(|width| width.parse().ok());
+    let of_terminal = || terminal_size::terminal_size().filter(|_| io::stdout().is_terminal());
+    said_width().or_else(of_pager).or_else(|| of_terminal().map(|(width, _)| usize::from(width.0)))
 }
 
 /// Runs `work`, and tells on a terminal how far it has come, only when it is long.
@@ -80,27 +90,29 @@ pub(crate) fn told<R>(work: impl FnOnce() -> R) -> R {
         // What is stored in a file must not act on the terminal.
         shown.set_message(line(&progress.doing));
         shown.set_length(progress.of.unwrap_or_default());
-        shown.set_position(progress.done);
+        shown.set_position(rounded(progress.done));
     };
     let result = Progress::told(show, work);
     bar.finish_and_clear();
     result
 }
 
-/// A sentence that deserves a second look, between words on the lines of a terminal.
+/// A number that can be read while it changes: three digits, and zeros.
+fn rounded(number: u64) -> u64 {
+    let unit = 10_u64.pow(number.checked_ilog10().unwrap_or(0).saturating_sub(2));
+    number / unit * unit
+}
+
+/// A sentence that deserves a second look.
 pub(crate) fn note(sentence: &str) -> String {
-    wrapped(&format!("Note: {sentence}.")).replacen("Note:", &format!("{WARNING}Note:{WARNING:#}"), 1)
+    format!("{WARNING}Note:{WARNING:#} {sentence}.")
 }
 
-/// Text that breaks between words on the lines of a terminal.
-pub(crate) fn wrapped(text: &str) -> String {
-    width().map_or_else(|| text.to_owned(), |width| textwrap::fill(text, width))
-}
-
-/// A table as it suits the output: cut to its width, and painted where it takes colour.
+/// A table as it suits the output: fitted to its width, and painted where it takes colour.
 pub(crate) fn fitted(grid: Grid) -> Grid {
     let paints = anstream::AutoStream::choice(&io::stdout()) != ColorChoice::Never;
-    grid.fit(width()).paint(paints)
+    let every = EVERY_COLUMN.get().copied().unwrap_or_default();
+    grid.fit(width()).every_column(every).all_with("--every-column shows them").paint(paints)
 }
 
 /// Writes a report as JSON.

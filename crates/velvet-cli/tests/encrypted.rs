@@ -15,7 +15,7 @@ fn files() -> (tempfile::TempDir, [String; 3]) {
     let at = |name: &str| folder.path().join(name).to_str().unwrap().to_owned();
     let [plain, locked, key] = ["plain.drawer", "locked.drawer", "key"].map(at);
     for copy in [&plain, &locked] {
-        succeeds(&["copy", &newest(), copy]);
+        succeeds(&["copy", &newest(), "--to", copy]);
     }
     Drawer::change_file_key(&locked).to(&FileKey::of_bytes(SecretKey::from_bytes([0xab; 32]))).run().unwrap();
     fs::write(&key, format!("{}\n", "ab".repeat(32))).unwrap();
@@ -82,8 +82,8 @@ fn with_the_key_every_command_shows_what_it_shows_of_the_plain_file() {
     succeeds(&["compare", &plain, &locked, "--key-file", &key]);
 
     let at = |name: &str| folder.path().join(name).to_str().unwrap().to_owned();
-    succeeds(&["copy", &locked, &at("copy"), "--key-file", &key]);
-    succeeds(&["salvage", &locked, &at("saved"), "--key-file", &key]);
+    succeeds(&["copy", &locked, "--to", &at("copy"), "--key-file", &key]);
+    succeeds(&["salvage", &locked, "--to", &at("saved"), "--key-file", &key]);
     succeeds(&["compact", &locked, "--key-file", &key]);
     for made in ["copy", "saved", "locked.drawer"] {
         succeeds(&["compare", &plain, &at(made), "--key-file", &key]);

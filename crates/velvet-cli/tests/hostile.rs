@@ -84,7 +84,7 @@ fn asked(file: &Path, folder: &Path, table: &str) -> Vec<Vec<String>> {
         vec!["trail", path, table, "1"],
         vec!["follow", path, "--seconds", "1"],
         vec!["structure", path],
-        vec!["structure", path, "--against", path],
+        vec!["structure", path, "--history", path],
         vec!["check", path],
         vec!["rehearse", path, "--history", path],
     ];
@@ -110,9 +110,9 @@ fn asked(file: &Path, folder: &Path, table: &str) -> Vec<Vec<String>> {
         .unwrap_or_default();
     all.push(line(&["compare", path, &other]));
     all.push(line(&["compare", &other, path]));
-    all.push(line(&["copy", path, &new("copy")]));
-    all.push(line(&["copy", path, &new(EVIL)]));
-    all.push(line(&["salvage", path, &new("saved")]));
+    all.push(line(&["copy", path, "--to", &new("copy")]));
+    all.push(line(&["copy", path, "--to", &new(EVIL)]));
+    all.push(line(&["salvage", path, "--to", &new("saved")]));
     all.push(line(&["compact", &new("copy")]));
     all.push(line(&["export", path, "--as", "csv", "--to", &new("none/x\u{202e}")]));
     all.push(line(&["import", &new("copy"), path, "--table", EVIL]));
@@ -232,7 +232,9 @@ fn files_that_are_made_to_hurt_cost_little_and_the_rest_of_them_is_shown() {
                 assert!(said.contains("Note: `"), "{arguments:?} names what it does not show: {said}");
             }
         }
-        for arguments in [vec!["check", file], vec!["copy", file, &new("copy")], vec!["export", file, "--as", "sql"]] {
+        for arguments in
+            [vec!["check", file], vec!["copy", file, "--to", &new("copy")], vec!["export", file, "--as", "sql"]]
+        {
             let (code, said) = bounded(&arguments);
             assert_eq!(code, 0, "{arguments:?}: {said}");
         }
@@ -241,7 +243,7 @@ fn files_that_are_made_to_hurt_cost_little_and_the_rest_of_them_is_shown() {
             vec!["records", file, "v40"],
             vec!["records", file, "w"],
             vec!["query", file, "SELECT count(*) FROM v40"],
-            vec!["salvage", file, &new("saved")],
+            vec!["salvage", file, "--to", &new("saved")],
             vec!["compact", &new("copy")],
             vec!["import", &new("copy"), &new("none.jsonl"), "--table", "v"],
             vec!["sessions", file],

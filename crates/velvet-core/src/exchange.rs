@@ -9,6 +9,9 @@ use serde_json::value::RawValue;
 use serde_json::{Value as Json, json};
 use std::io::{self, Write};
 
+/// The first line of an object with a list of rows, one a line. No row in a line of its own can begin so.
+pub const ROWS_BEGIN: &str = "{\"rows\":[";
+
 /// A value as JSON. What JSON has no form for is an object that says what it is: `{"bytes": "00ff"}`, `{"real": "inf"}`.
 ///
 /// In a column that holds true and false they are themselves. In one that holds nested values, lists and objects stand as they are stored, and

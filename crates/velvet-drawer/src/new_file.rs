@@ -33,6 +33,17 @@ pub(crate) fn make_new(path: &Path, doing: &str, work: impl FnOnce(&Path) -> Res
             .advise("Choose another name")
             .in_file(path))
     };
+    let absolute = std::path::absolute(path).unwrap_or_else(|_| path.to_owned());
+    if path.is_dir() {
+        return Err(Error::new(Cause::AlreadyThere, format!("{doing}: a folder has that name"))
+            .untouched("Nothing was created")
+            .advise("Name a new file in it")
+            .in_file(path));
+    }
+    if let Some(folder) = absolute.parent().filter(|folder| !folder.exists()) {
+        let missing = io::Error::new(io::ErrorKind::NotFound, format!("there is no folder {}", folder.display()));
+        return Err(Error::device(doing, &missing).untouched("Nothing was created").in_file(path));
+    }
     if beside::with_companions(path).any(|p| p.exists()) {
         return refused();
     }

@@ -6,15 +6,15 @@ use common::{Piece, Stage, folder, glaze, other_program, piece, schema};
 use proptest::prelude::*;
 use std::collections::BTreeMap;
 use std::path::Path;
-use velvet_drawer::inspect::{Comparison, Difference, File};
+use velvet_drawer::inspect::{Cell, Comparison, Difference, File};
 use velvet_drawer::{Drawer, Error};
 
 /// What a comparison told, each difference in a line.
 fn told(before: &Path, after: &Path) -> (Comparison, Vec<String>) {
     let mut lines = Vec::new();
     let (before, after) = (File::open(before).unwrap(), File::open(after).unwrap());
-    let values = |all: &[(&str, velvet_drawer::inspect::ValueRef<'_>)]| {
-        all.iter().map(|(name, value)| format!("{name}={}", value.to_value().literal())).collect::<Vec<_>>().join(" ")
+    let values = |all: &[Cell<'_>]| {
+        all.iter().map(|c| format!("{}={}", c.name, c.value.to_value().literal())).collect::<Vec<_>>().join(" ")
     };
     let mut each = |difference: Difference<'_>| {
         lines.push(match difference {
@@ -25,8 +25,8 @@ fn told(before: &Path, after: &Path) -> (Comparison, Vec<String>) {
             Difference::Changed { table, known_by, columns } => {
                 let columns: Vec<String> = columns
                     .iter()
-                    .map(|(name, old, new)| {
-                        format!("{name}: {} → {}", old.to_value().literal(), new.to_value().literal())
+                    .map(|c| {
+                        format!("{}: {} → {}", c.name, c.before.to_value().literal(), c.after.to_value().literal())
                     })
                     .collect();
                 format!("~ {table} {} {}", values(known_by), columns.join(", "))
@@ -173,9 +173,9 @@ proptest! {
         now.extend(all(&first));
         let comparison = first.compare(&second, &mut |difference| {
             match difference {
-                Difference::Added { row, .. } => { now.insert(row[0].1.to_value().literal(), row[1].1.to_value().literal()); }
-                Difference::Removed { known_by, .. } => { prop_assert_in(now.remove(&known_by[0].1.to_value().literal()).is_some()); }
-                Difference::Changed { known_by, columns, .. } => { now.insert(known_by[0].1.to_value().literal(), columns[0].2.to_value().literal()); }
+                Difference::Added { row, .. } => { now.insert(row[0].value.to_value().literal(), row[1].value.to_value().literal()); }
+                Difference::Removed { known_by, .. } => { prop_assert_in(now.remove(&known_by[0].value.to_value().literal()).is_some()); }
+                Difference::Changed { known_by, columns, .. } => { now.insert(known_by[0].value.to_value().literal(), columns[0].after.to_value().literal()); }
             }
             Ok(())
         }).unwrap();

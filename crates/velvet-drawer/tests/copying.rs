@@ -46,7 +46,7 @@ fn a_copy_is_whole_and_of_one_moment_while_others_write() {
                 0 => drawer.copy_to(&copy).unwrap(),
                 _ => File::open(&path).unwrap().copy_to(&copy, false).unwrap(),
             }
-            assert_eq!(File::open(&copy).unwrap().warnings().unwrap(), [""; 0]);
+            assert_eq!(File::open(&copy).unwrap().notes().unwrap(), [""; 0]);
             assert!(File::open(&copy).unwrap().check().unwrap().is_sound());
             let copy = Drawer::open(&copy, schema()).unwrap();
             let count = copy.count::<Piece>().unwrap();

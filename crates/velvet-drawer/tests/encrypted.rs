@@ -106,7 +106,7 @@ fn everything_is_read_back_by_every_way_with_the_key_and_by_none_without() {
     let log = fs::metadata(beside("kiln.drawer-wal")).unwrap().len();
     let file = File::open(&path).unwrap();
     assert!(log > 0 && file.check().unwrap().is_sound());
-    assert_eq!(file.warnings().unwrap().len(), 1, "{:?}", file.warnings());
+    assert_eq!(file.notes().unwrap().len(), 1, "{:?}", file.notes());
     drop(file);
     drawer.copy_to(beside("copy.drawer")).unwrap();
     drawer.copy_without_private_to(beside("handed-out.drawer")).unwrap();
@@ -139,7 +139,7 @@ fn everything_is_read_back_by_every_way_with_the_key_and_by_none_without() {
     assert_eq!(inspect::drawers_in(folder.path()).unwrap(), []);
     let unlocked = key.unlock(&path).unwrap();
     let file = File::open(&path).unwrap();
-    assert_eq!(file.warnings().unwrap(), [""; 0]);
+    assert_eq!(file.notes().unwrap(), [""; 0]);
     assert_eq!(inspect::drawers_in(folder.path()).unwrap().len(), 3, "the copies have the same key");
     let compared = file.compare(&File::open(beside("copy.drawer")).unwrap(), &mut |_| Ok(())).unwrap();
     assert!(compared.tables.iter().all(|t| t.added + t.removed + t.changed == 0), "{compared:?}");

@@ -31,16 +31,67 @@ fn a_table_that_fits_is_shown_whole_with_points_in_line() {
 }
 
 #[test]
-fn a_narrow_table_cuts_its_widest_columns_by_what_the_terminal_shows() {
-    let narrow = grid().fit(Some(30)).to_string();
-    assert!(narrow.contains("a long te…") && narrow.contains("<2 bytes:…"), "{narrow}");
-    assert!(narrow.contains("陶器と釉薬"), "{narrow}");
-    let narrower = grid().fit(Some(27)).to_string();
-    assert!(narrower.contains("陶器と釉…"), "{narrower}");
+fn a_narrow_table_cuts_long_texts_by_what_the_terminal_shows() {
+    let mut grid = Grid::new(["number", "text"]);
+    for text in ["a text that goes on and on", "陶器と釉薬の帳面の長い名前", "short"] {
+        grid.row([ValueRef::Integer(-1_234_567_890), ValueRef::Text(text)].map(|v| show::shown(v, None)).to_vec());
+    }
+    let narrow = grid.fit(Some(34)).to_string();
+    assert!(narrow.contains("  a text that goes on …\n") && narrow.contains("  陶器と釉薬の帳面の長…\n"), "{narrow}");
+    assert_eq!(narrow.matches("-1234567890").count(), 3, "a number is never cut");
+}
+
+/// Three columns that say something, one that does not, and a long text.
+fn sessions() -> Grid {
+    let mut grid = Grid::new(["session", "began", "app", "wrote"]).long("wrote").dispensable(&["app"]);
+    for (number, began) in [(1, "2025-03-08 09:14:07"), (2, "2025-03-09 10:00:00")] {
+        let wrote = ValueRef::Text("article +4800, firing +3, piece +24, shelf +2, glaze +12");
+        let values = [ValueRef::Integer(number), ValueRef::Text(began), ValueRef::Text("1.0"), wrote];
+        grid.row(values.map(|v| show::shown(v, None)).to_vec());
+    }
+    grid
 }
 
 #[test]
-fn columns_that_find_no_place_are_named() {
-    let tiny = grid().fit(Some(20)).to_string();
-    assert!(tiny.ends_with("… and 1 column not shown: more\n"), "{tiny}");
+fn a_long_text_breaks_beside_the_others_or_goes_below_them() {
+    let at = |width| sessions().fit(Some(width)).to_string();
+    assert_eq!(at(96).lines().count(), 4, "{}", at(96));
+    assert!(
+        at(80).contains("article +4800, firing +3, piece +24, shelf\n") && at(80).contains("  app  "),
+        "{}",
+        at(80)
+    );
+    assert!(at(70).ends_with("1 column not shown: app\n") && at(70).contains("  article +4800"), "{}", at(70));
+    let below = concat!(
+        "session  began                app\n",
+        "    wrote\n",
+        "─────────────────────────────────\n",
+        "      1  2025-03-08 09:14:07  1.0\n",
+        "    article +4800, firing +3, piece\n",
+        "    +24, shelf +2, glaze +12\n",
+    );
+    assert!(at(36).starts_with(below), "{}", at(36));
+}
+
+#[test]
+fn columns_that_say_least_are_left_out_and_named_or_rows_become_blocks() {
+    let with = |width| {
+        let mut grid = Grid::new(["key", "stage", "mark", "remarks", "clay"]);
+        for (key, mark) in [(1, "K-101"), (2, "K-102")] {
+            let texts = ["glazed", mark, "Foot trimmed twice", "porcelain"].map(ValueRef::Text);
+            let values = std::iter::once(ValueRef::Integer(key)).chain(texts);
+            grid.row(values.map(|v| show::shown(v, None)).collect());
+        }
+        grid.fit(Some(width)).all_with("ask for all")
+    };
+    // The same in all rows first, then the last; the first never.
+    let narrow = with(16).to_string();
+    assert!(narrow.starts_with("key  mark\n") && narrow.contains("  2  K-102\n"), "{narrow}");
+    let hidden = narrow.lines().skip(4).collect::<Vec<_>>().join(" ");
+    assert_eq!(hidden, "3 columns not shown: stage, remarks, clay; ask for all");
+    let block =
+        "key      1\nstage    glazed\nmark     K-101\nremarks  Foot trimmed twice\nclay     porcelain\n\nkey      2\n";
+    assert!(with(16).every_column(true).to_string().starts_with(block), "{}", with(16).every_column(true));
+    assert!(with(6).to_string().starts_with(block), "not even two fit: {}", with(6));
+    assert_eq!(with(200).every_column(true).to_string(), with(200).to_string());
 }

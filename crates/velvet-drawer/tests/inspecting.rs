@@ -40,13 +40,13 @@ fn marks(file: &File, page: &Page) -> Result<Vec<String>, Error> {
 
 /// Looks at everything, and checks that nothing is different afterwards.
 #[track_caller]
-fn looks_without_a_trace(path: &Path, expected: &[&str], warnings: usize) {
+fn looks_without_a_trace(path: &Path, expected: &[&str], notes: usize) {
     let before = trace(path.parent().unwrap());
     let shared_memory = fs::metadata(format!("{}-shm", path.display())).is_ok();
     {
         let file = File::open(path).unwrap();
         let overview = file.overview().unwrap();
-        assert_eq!(overview.warnings.len(), warnings, "{:?}", overview.warnings);
+        assert_eq!(overview.notes.len(), notes, "{:?}", overview.notes);
         assert_eq!(overview.app.as_deref(), Some("kilnbook"));
         assert_eq!(marks(&file, &Page::default()).unwrap(), expected);
     }
@@ -187,7 +187,7 @@ fn a_database_of_another_program_is_read_as_it_is() {
         ("empty", Some(0), Some(1)),
     ];
     assert_eq!(tables, expected);
-    assert_eq!(overview.warnings, ["`broken` cannot be read: the table `nowhere` is not in the file"]);
+    assert_eq!(overview.notes, ["`broken` cannot be read: the table `nowhere` is not in the file"]);
     let table = file.table("ODD").unwrap();
     let mut rows = Vec::new();
     file.rows(&table, &Page { sort: vec!["a desc".into()], ..Page::default() }, &mut |row| {
@@ -386,10 +386,10 @@ fn news(following: &mut Following) -> Vec<String> {
     let mut each = |happened: Happened<'_>| {
         lines.push(match happened {
             Happened::Session(session) => format!("session {} {:?}", session.number, session.end),
-            Happened::Trail(entry) => format!("{:?} {} {} by {:?}", entry.did, entry.table, entry.key, entry.session),
+            Happened::Trail(entry) => format!("{:?} {} {} by {:?}", entry.did, entry.table, entry.row, entry.session),
             Happened::Differs(Difference::Added { table, .. }) => format!("+ {table}"),
             Happened::Differs(Difference::Removed { table, .. }) => format!("- {table}"),
-            Happened::Differs(Difference::Changed { table, columns, .. }) => format!("~ {table} {}", columns[0].0),
+            Happened::Differs(Difference::Changed { table, columns, .. }) => format!("~ {table} {}", columns[0].name),
             Happened::Structure(what) => what.to_owned(),
         });
         Ok(())

@@ -610,9 +610,9 @@ fn after_any_kill_the_trail_tells_all_that_is_there_and_which_start_wrote_it() {
         let mut there = std::collections::BTreeSet::new();
         for entry in trail.iter().rev() {
             match entry.did {
-                Did::Inserted => assert!(there.insert(entry.key)),
-                Did::Changed => assert!(there.contains(&entry.key)),
-                Did::Removed => assert!(there.remove(&entry.key)),
+                Did::Inserted => assert!(there.insert(entry.row)),
+                Did::Changed => assert!(there.contains(&entry.row)),
+                Did::Removed => assert!(there.remove(&entry.row)),
             }
         }
         let rows: Vec<i64> = {

@@ -68,8 +68,8 @@ fn a_file_whose_list_of_tables_would_do_more_than_create_them_does_nothing() {
     assert_eq!(
         salvaged.lost,
         [
-            "the table `copy` cannot be made: it computes rows of other tables",
-            "the table `gone` cannot be made: it does more than create a table or index"
+            "the table `copy` cannot be created: it computes rows of other tables",
+            "the table `gone` cannot be created: it does more than create a table or index"
         ]
     );
     assert_eq!((salvaged.tables.len(), salvaged.tables[0].rows), (1, 1));
@@ -157,7 +157,7 @@ fn rows_below_a_damaged_page_are_found_all_the_same() {
 
     let to = folder.path().join("saved.drawer");
     let salvaged = saved(&path, &to);
-    assert_eq!(salvaged.tables[0].astray, salvaged.tables[0].rows);
+    assert_eq!(salvaged.tables[0].orphaned, salvaged.tables[0].rows);
     // These were removed; without what led to them, that cannot be told.
     assert_eq!(salvaged.tables[0].gaps, [(1, 600)]);
     let drawer = Drawer::open(&to, notes()).unwrap();
@@ -206,7 +206,7 @@ proptest! {
         let missing: Vec<i64> = expected.keys().filter(|k| !found.contains_key(k)).copied().collect();
         let in_gaps = |key: &i64| table.gaps.iter().any(|(first, last)| (first..=last).contains(&key));
         let untold = missing.iter().filter(|k| !in_gaps(k)).count() as u64;
-        prop_assert!(untold <= table.broken, "{missing:?} {table:?}");
+        prop_assert!(untold <= table.damaged, "{missing:?} {table:?}");
         prop_assert!(missing.is_empty() || !salvaged.is_whole());
         if salvaged.lost.is_empty() {
             prop_assert_eq!(Drawer::open(&to, notes()).unwrap().count::<Note>().unwrap(), table.rows);
@@ -232,7 +232,7 @@ fn tables_of_other_programs_are_saved_too() {
     drop(other);
     let to = folder.path().join("saved.db");
     let salvaged = saved(&path, &to);
-    assert_eq!(salvaged.lost, ["not saved, because only data are: view v"]);
+    assert_eq!(salvaged.lost, ["not recovered, because only tables and indexes are: view v"]);
     let told: Vec<_> = salvaged.tables.iter().map(|t| (t.name.as_str(), t.rows, t.is_whole())).collect();
     assert_eq!(told, [("odd \"name\"", 2, true), ("pairs", 2, true)]);
     let (before, after) = (File::open(&path).unwrap(), File::open(&to).unwrap());

@@ -179,9 +179,9 @@ fn sessions_are_kept_within_their_bound_and_not_at_all_where_they_are_off() {
 }
 
 /// What is said of a file before any of its rows is shown.
-fn warnings(path: &Path) -> String {
-    match File::open(path).and_then(|file| file.warnings()) {
-        Ok(warnings) => warnings.join(" | "),
+fn notes(path: &Path) -> String {
+    match File::open(path).and_then(|file| file.notes()) {
+        Ok(notes) => notes.join(" | "),
         Err(error) => error.to_string(),
     }
 }
@@ -200,27 +200,25 @@ fn a_pulled_file_that_is_not_all_there_is_told() {
     fill(1_000);
     let early = sandbox.pull_alone("kiln.drawer", &pulled("early")).unwrap();
     // A file that keeps no sessions does not tell whether it was in use.
-    assert!(
-        warnings(&early).starts_with("the program that writes this file keeps the newest changes in kiln.drawer-wal")
-    );
-    assert!(warnings(&early).contains("possibly missing"), "{}", warnings(&early));
+    assert!(notes(&early).starts_with("the program that writes this file keeps the newest changes in kiln.drawer-wal"));
+    assert!(notes(&early).contains("possibly missing"), "{}", notes(&early));
 
     let mut running = start(&sandbox, "1.0");
     running.tap("K-1").unwrap();
     running.wait_for("done").unwrap();
     eventually(&path, |all| all.len() == 1 && !all[0].wrote.is_empty());
     let whole = sandbox.pull("kiln.drawer", &pulled("whole")).unwrap();
-    assert!(warnings(&whole).starts_with("the newest changes are not in this file but in kiln.drawer-wal beside it"));
-    assert!(!warnings(&whole).contains(" | "), "{}", warnings(&whole));
+    assert!(notes(&whole).starts_with("the newest changes are not in this file but in kiln.drawer-wal beside it"));
+    assert!(!notes(&whole).contains(" | "), "{}", notes(&whole));
     let alone = sandbox.pull_alone("kiln.drawer", &pulled("alone")).unwrap();
     assert!(
-        warnings(&alone).starts_with("this file was possibly copied without kiln.drawer-wal: session 1 had begun"),
+        notes(&alone).starts_with("this file was possibly copied without kiln.drawer-wal: session 1 had begun"),
         "{}",
-        warnings(&alone)
+        notes(&alone)
     );
     let log = |folder: &str| pulled(folder).join("kiln.drawer-wal");
     running.quit().unwrap();
-    assert_eq!(warnings(&path), "");
+    assert_eq!(notes(&path), "");
 
     // The file has gone on, or not come so far.
     fill(2_000);
@@ -230,17 +228,17 @@ fn a_pulled_file_that_is_not_all_there_is_told() {
     let later = sandbox.pull("kiln.drawer", &pulled("later")).unwrap();
     second.kill().unwrap();
     std::fs::copy(log("later"), early.with_file_name("kiln.drawer-wal")).unwrap();
-    assert!(warnings(&early).contains("the file is older than the log"), "{}", warnings(&early));
+    assert!(notes(&early).contains("the file is older than the log"), "{}", notes(&early));
     std::fs::copy(log("whole"), log("later")).unwrap();
-    assert!(warnings(&later).contains("the log is older than the file"), "{}", warnings(&later));
+    assert!(notes(&later).contains("the log is older than the file"), "{}", notes(&later));
     std::fs::write(log("later"), "something else entirely, of thirty-two bytes and more").unwrap();
-    assert!(warnings(&later).contains("kiln.drawer-wal is no log of this file"), "{}", warnings(&later));
+    assert!(notes(&later).contains("kiln.drawer-wal is no log of this file"), "{}", notes(&later));
 
     // A copy that was interrupted.
     let bytes = std::fs::read(&later).unwrap();
     let cut = pulled("cut.drawer");
     std::fs::write(&cut, &bytes[..bytes.len() / 8192 * 4096]).unwrap();
-    assert!(warnings(&cut).contains("this file is cut: it has "), "{}", warnings(&cut));
+    assert!(notes(&cut).contains("this file is cut: it has "), "{}", notes(&cut));
 
     // A database without a log of ours, in the middle of a write.
     let old = pulled("old.db");
@@ -249,7 +247,7 @@ fn a_pulled_file_that_is_not_all_there_is_told() {
     for _ in 0..2_000 {
         other.execute("INSERT INTO t VALUES (randomblob(200))", []).unwrap();
     }
-    assert!(warnings(&old).starts_with("a write was not finished; the way back out of it is in old.db-journal"));
+    assert!(notes(&old).starts_with("a write was not finished; the way back out of it is in old.db-journal"));
 }
 
 #[test]
@@ -301,7 +299,7 @@ fn a_main_file_that_is_pulled_right_after_the_first_write_says_that_it_may_not_b
         running.kill().unwrap();
         let after = sandbox.pull_alone("kiln.drawer", &phone.folder().join(format!("after-{round}"))).unwrap();
         for pulled in [alone, after] {
-            let said = warnings(&pulled);
+            let said = notes(&pulled);
             assert!(
                 said.contains(&format!("possibly copied without kiln.drawer-wal: session {} had begun", round + 2)),
                 "{round}: {said}"

@@ -22,7 +22,7 @@ fn in_words(entry: &TrailEntry) -> String {
     };
     let columns: Vec<String> =
         entry.columns.iter().map(|c| format!("{} {} → {}", c.name, told(&c.before), told(&c.after))).collect();
-    format!("{} {} {:?}: {}", entry.table, entry.key, entry.did, columns.join(", "))
+    format!("{} {} {:?}: {}", entry.table, entry.row, entry.did, columns.join(", "))
 }
 
 /// One thing that is written.
@@ -152,7 +152,7 @@ proptest! {
         let mut from = 0;
         while from < entries.len() {
             let same = entries[from..].iter().take_while(|e| e.write.is_some() && e.write == entries[from].write).count().max(1);
-            entries[from..from + same].sort_by_key(|e| e.key);
+            entries[from..from + same].sort_by_key(|e| e.row);
             from += same;
         }
         let found: Vec<_> = entries.into_iter().map(|entry| {
@@ -160,7 +160,7 @@ proptest! {
             let columns = entry.columns.into_iter().filter(|c| known.contains(&c.name.as_str()));
             let columns: BTreeMap<_, _> = columns.map(|c| (c.name, (c.before, c.after))).collect();
             assert_eq!(entry.write.is_some(), entry.session == Some(1));
-            (entry.did, entry.key, entry.write.is_some(), columns)
+            (entry.did, entry.row, entry.write.is_some(), columns)
         }).collect();
         prop_assert_eq!(found, expected);
     }
@@ -341,7 +341,7 @@ fn what_differs_between_two_copies_is_told_with_the_session_that_made_it() {
     let mut made = Vec::new();
     let mut each = |difference: velvet_drawer::inspect::Difference<'_>| {
         let entry = after.made(&difference)?.unwrap();
-        made.push((entry.key, entry.did, entry.session));
+        made.push((entry.row, entry.did, entry.session));
         Ok(())
     };
     before.compare(&after, &mut each).unwrap();

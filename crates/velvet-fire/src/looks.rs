@@ -23,7 +23,7 @@ type Look = (&'static str, fn(&Path, &Path) -> Result<(), Error>);
 /// Every way to look. The second path is a folder for what is made.
 const LOOKS: [Look; 14] = [
     ("overview", |path, _| open(path)?.overview().map(drop)),
-    ("warnings", |path, _| open(path)?.warnings().map(drop)),
+    ("notes", |path, _| open(path)?.notes().map(drop)),
     ("structure", |path, _| open(path)?.structure().map(drop)),
     ("rows", |path, _| {
         each_table(path, |file, name| {

@@ -17,12 +17,12 @@ pub(crate) fn run(arguments: &args::Attachment) -> Result<(), Failure> {
         if terminal::is_looked_at() {
             terminal::told(|| file.write_attachment(&found, &mut io::sink()))?;
             let line = format!(
-                "This is {}, {}; its hash is right: {}. --to PATH writes it to a file, and a pipe takes it as it is.",
+                "This is {}, {}, with the right hash: {}. To write it to a file, use --to NEW_FILE or a pipe.",
                 described(&found),
                 size(found.bytes),
                 escaped(&found.hash)
             );
-            return Ok(writeln!(terminal::out(), "{}", terminal::wrapped(&line))?);
+            return Ok(writeln!(terminal::out(), "{}", &line)?);
         }
         let mut out = BufWriter::new(terminal::data());
         file.write_attachment(&found, &mut out)?;
@@ -34,7 +34,7 @@ pub(crate) fn run(arguments: &args::Attachment) -> Result<(), Failure> {
             Ok(found.bytes)
         })
     })?;
-    let line = format!("Wrote {} to {}, {}; its hash is right.", described(&found), named(to), size(found.bytes));
+    let line = format!("Wrote {} to {}, {}; with the right hash.", described(&found), named(to), size(found.bytes));
     Ok(writeln!(terminal::out(), "{line}")?)
 }
 

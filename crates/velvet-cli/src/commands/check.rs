@@ -1,6 +1,6 @@
 //! `velvet check`: whether a file is sound.
 
-use super::opened_and_told;
+use super::opened;
 use crate::args::{self, Telling};
 use crate::failure::{Failure, Verdict};
 use crate::terminal::{self, ALARM, QUIET};
@@ -11,14 +11,12 @@ use velvet_core::show::count;
 use velvet_drawer::inspect::{Checked, Incomplete, ProblemKind};
 
 pub(crate) fn run(arguments: &args::Check) -> Result<Verdict, Failure> {
-    let (file, reasons) = opened_and_told(&arguments.file, arguments.form == Telling::Text)?;
+    let file = opened(&arguments.file, arguments.form == Telling::Text)?;
+    let reasons = &file.reasons;
     let checked = terminal::told(|| file.check())?;
     match arguments.form {
-        Telling::Text => text(&checked, &reasons)?,
-        Telling::Json => {
-            let warnings = reasons.iter().map(|reason| reason.what.as_str()).collect();
-            terminal::json(&Report { sound: checked.is_sound(), checked: &checked, warnings })?;
-        }
+        Telling::Text => text(&checked, reasons)?,
+        Telling::Json => file.report(Report { sound: checked.is_sound(), checked: &checked })?,
     }
     // What is only possible, of any file that is not in use, is said and does not count.
     let is_whole = !reasons.iter().any(|reason| reason.is_told_by_file);
@@ -31,15 +29,13 @@ fn text(checked: &Checked, reasons: &[Incomplete]) -> Result<(), Failure> {
     if checked.is_sound() {
         // What a value should be is known of our own files only.
         let line = match checked.rows {
-            0 => "Sound: pages, indexes and links.".to_owned(),
-            _ => format!(
-                "Sound: pages, indexes, links and what the file says about itself; {rows} looked at, value by value."
-            ),
+            0 => "Sound: pages, indexes and foreign keys.".to_owned(),
+            _ => format!("Sound: pages, indexes, links and bookkeeping; {rows} checked, value by value."),
         };
         writeln!(
             out,
             "{}{line}",
-            if reasons.is_empty() { "" } else { "What is here is sound, but it may not be all. " }
+            if reasons.is_empty() { "" } else { "What is here is sound, but something may be missing. " }
         )?;
         return Ok(());
     }
@@ -48,14 +44,14 @@ fn text(checked: &Checked, reasons: &[Incomplete]) -> Result<(), Failure> {
         writeln!(out, "{ALARM}{}:{ALARM:#} {}", word(problem.kind), show::line(&problem.what))?;
     }
     let problems = count(checked.problems.len(), "problem");
-    let more = if checked.more > 0 { format!(" and {} more of the same kinds", checked.more) } else { String::new() };
-    writeln!(out, "{QUIET}{problems}{more}; {rows} looked at, value by value. The file was only read.{QUIET:#}")?;
+    let more = if checked.more > 0 { format!(", and {} more of the same kinds", checked.more) } else { String::new() };
+    writeln!(out, "{QUIET}{problems}{more}; {rows} checked, value by value. The file was only read.{QUIET:#}")?;
     Ok(())
 }
 
 fn word(kind: ProblemKind) -> &'static str {
     match kind {
-        ProblemKind::Pages => "pages",
+        ProblemKind::Pages => "damage",
         ProblemKind::Structure => "structure",
         ProblemKind::Bookkeeping => "bookkeeping",
         ProblemKind::Link => "link",
@@ -66,11 +62,10 @@ fn word(kind: ProblemKind) -> &'static str {
     }
 }
 
-/// What a check found, with what may be missing of the file.
+/// What a check found.
 #[derive(Serialize)]
 struct Report<'a> {
     sound: bool,
     #[serde(flatten)]
     checked: &'a Checked,
-    warnings: Vec<&'a str>,
 }

@@ -1,4 +1,4 @@
-//! `velvet compact`: gives unused space back.
+//! `velvet compact`: shrinks a file to the space it needs.
 
 use super::{named, one_file, size};
 use crate::args;
@@ -14,11 +14,11 @@ pub(crate) fn run(arguments: &args::Compact) -> Result<(), Failure> {
     let saved = before.bytes.saturating_sub(after.bytes);
     writeln!(
         terminal::out(),
-        "{}: {} before, {} now; {} given back.",
+        "{}: {} before, {} now; {} freed.",
         named(&file),
         size(before.bytes),
         size(after.bytes),
-        if saved == 0 { "nothing to be".to_owned() } else { size(saved) }
+        if saved == 0 { "nothing".to_owned() } else { size(saved) }
     )?;
     Ok(())
 }

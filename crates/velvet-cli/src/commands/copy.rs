@@ -1,6 +1,6 @@
 //! `velvet copy`: a complete copy of a file, also while an app writes.
 
-use super::{named, opened_and_told, size};
+use super::{named, opened, size};
 use crate::args;
 use crate::failure::Failure;
 use crate::terminal;
@@ -9,19 +9,19 @@ use std::io::Write;
 use velvet_core::show::escaped;
 
 pub(crate) fn run(arguments: &args::Copy) -> Result<(), Failure> {
-    let (file, reasons) = opened_and_told(&arguments.file, true)?;
+    let file = opened(&arguments.file, true)?;
     terminal::told(|| file.copy_to(&arguments.to, arguments.without_private))?;
     let mut out = terminal::out();
     let bytes = fs::metadata(&arguments.to).map_or(0, |m| m.len());
-    let all = if reasons.is_empty() { "all of it" } else { "all that is here" };
-    writeln!(out, "Copied to {}, {}: {all}, of one moment.", named(&arguments.to), size(bytes))?;
+    let all = if file.reasons.is_empty() { "everything" } else { "everything that is here" };
+    writeln!(out, "Copied to {}, {}: {all}, at one moment.", named(&arguments.to), size(bytes))?;
     if arguments.without_private {
         let private: Vec<String> =
             file.private_columns().into_iter().map(|(table, column)| format!("{table}.{column}")).collect();
         if private.is_empty() {
-            writeln!(out, "No column of this file is declared private, so nothing was left out.")?;
+            writeln!(out, "No column of this file is private, so nothing was left out.")?;
         } else {
-            writeln!(out, "Left out, because private: {}.", escaped(&private.join(", ")))?;
+            writeln!(out, "Left out because private: {}.", escaped(&private.join(", ")))?;
         }
     }
     Ok(())

@@ -36,8 +36,12 @@ pub(crate) fn run(arguments: &args::Demo) -> Result<(), Failure> {
     overview::run(&args::Overview { file: toured.drawer.clone(), form: Form::Table })?;
     let sort = "thrown_on desc";
     writeln!(terminal::out())?;
-    headline("What each start did", &format!("velvet sessions {}", shown(&toured.drawer)))?;
-    sessions::run(&args::Sessions { file: toured.drawer.clone(), limit: 20, form: Form::Table })?;
+    headline("The starts of the app", &format!("velvet sessions {}", shown(&toured.drawer)))?;
+    sessions::run(&args::Sessions {
+        file: toured.drawer.clone(),
+        limit: args::Limit { limit: None },
+        form: Form::Table,
+    })?;
     writeln!(terminal::out())?;
     headline(
         "The newest pieces",
@@ -49,7 +53,7 @@ pub(crate) fn run(arguments: &args::Demo) -> Result<(), Failure> {
         filter: None,
         sort: vec![sort.into()],
         order: Order::Inserted,
-        limit: Some(8),
+        limit: args::Limit { limit: Some(8) },
         offset: 0,
         columns: Vec::new(),
         form: Form::Table,
@@ -57,7 +61,7 @@ pub(crate) fn run(arguments: &args::Demo) -> Result<(), Failure> {
     let (copy, history) = (shown(&toured.at_version_1), shown(&toured.history));
     writeln!(terminal::out())?;
     headline(
-        "A copy from before the upgrades is kept, to rehearse them on",
+        "A copy from before the migrations is kept, to try them out on",
         &format!("velvet rehearse {copy} --history {history}"),
     )?;
     headline(

@@ -5,7 +5,7 @@ use crate::args::{self, ExchangeForm};
 use crate::failure::{self, Failure};
 use crate::terminal;
 use std::fs::{self, OpenOptions};
-use std::io::{BufWriter, Write};
+use std::io::{self, BufWriter, Write};
 use std::path::Path;
 use velvet_core::show::count;
 use velvet_drawer::inspect::File;
@@ -37,8 +37,18 @@ pub(super) fn written_new(
     write: impl FnOnce(&mut dyn Write) -> Result<u64, Failure>,
 ) -> Result<u64, Failure> {
     let created = OpenOptions::new().write(true).create_new(true).open(to);
-    let created = created.map_err(|e| {
-        Failure::new(format!("cannot write {}: {e}. Nothing was changed; choose another name", named(to)))
+    let created = created.map_err(|error| {
+        let why = match (error.kind(), to.parent()) {
+            (io::ErrorKind::AlreadyExists, _) if to.is_dir() => {
+                "a folder has that name. Name a new file in it".to_owned()
+            }
+            (io::ErrorKind::AlreadyExists, _) => {
+                "there is a file of that name already. It was left untouched. Choose another name".to_owned()
+            }
+            (io::ErrorKind::NotFound, Some(folder)) => format!("there is no folder {}", named(folder)),
+            _ => failure::why(&error),
+        };
+        Failure::new(format!("cannot write {}: {why}", named(to)))
     })?;
     let mut out = BufWriter::new(created);
     let result = write(&mut out).and_then(|rows| out.flush().map(|()| rows).map_err(Failure::from));

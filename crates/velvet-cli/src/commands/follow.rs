@@ -22,7 +22,7 @@ pub(crate) fn run(arguments: &args::Follow) -> Result<(), Failure> {
     if arguments.form == Telling::Text {
         writeln!(
             terminal::out(),
-            "{QUIET}Following {}; what is written from now on is shown. Ctrl-C ends it.{QUIET:#}",
+            "{QUIET}Following {}: new writes appear here. Press Ctrl-C to stop.{QUIET:#}",
             named(&path)
         )?;
     }
@@ -50,7 +50,7 @@ fn text(path: &std::path::Path, happened: &Happened<'_>) -> String {
         Happened::Trail(entry) => {
             let by = entry.session.map_or_else(|| "another program".to_owned(), |number| format!("session {number}"));
             let record = File::open_within(path, limits())
-                .map_or_else(|_| format!("{} {}", entry.table, entry.key), |file| trail::record(&file, entry));
+                .map_or_else(|_| format!("{} {}", entry.table, entry.row), |file| trail::record(&file, entry));
             let columns = trail::columns(entry);
             format!(
                 "{QUIET}{}{QUIET:#}  {by} {} {STRONG}{record}{STRONG:#}  {columns}",
@@ -58,7 +58,9 @@ fn text(path: &std::path::Path, happened: &Happened<'_>) -> String {
                 trail::did(entry.did)
             )
         }
-        Happened::Differs(difference) => format!("{QUIET}{now}{QUIET:#}  {}", compare::in_words(difference)),
+        Happened::Differs(difference) => {
+            format!("{QUIET}{now}{QUIET:#}  {}", compare::in_words(difference, difference.table(), usize::MAX))
+        }
         Happened::Structure(what) => format!("{QUIET}{now}{QUIET:#}  {what}"),
     }
 }
@@ -66,9 +68,9 @@ fn text(path: &std::path::Path, happened: &Happened<'_>) -> String {
 /// A line of JSON.
 fn as_json(happened: &Happened<'_>) -> String {
     match happened {
-        Happened::Session(session) => json!({ "session": session.number, "end": super::sessions::end(session) }),
-        Happened::Trail(entry) => json!({ "trail": entry }),
-        Happened::Differs(difference) => json!({ "differs": difference }),
+        Happened::Session(session) => json!({ "session": session }),
+        Happened::Trail(entry) => json!({ "written": entry }),
+        Happened::Differs(difference) => json!({ "written": difference }),
         Happened::Structure(what) => json!({ "structure": what }),
     }
     .to_string()

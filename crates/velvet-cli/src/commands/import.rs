@@ -15,7 +15,7 @@ pub(crate) fn run(arguments: &args::Import) -> Result<(), Failure> {
     let said = arguments.form.or_else(|| ExchangeForm::of_name(&arguments.from));
     let Some(kind) = said else {
         return Err(Failure::new(format!(
-            "{} does not say in what form it is. Nothing was written; say it with --as",
+            "the format of {} is not known from its name. Nothing was written; name the format with --as",
             named(&arguments.from)
         )));
     };
@@ -33,7 +33,7 @@ pub(crate) fn run(arguments: &args::Import) -> Result<(), Failure> {
         let mut text = String::new();
         from.read_to_string(&mut text)?;
         let statements = terminal::told(|| import_sql(&arguments.file, &text, limits()))?;
-        writeln!(out, "Made {} of {}.", named(&arguments.file), of(statements, "statement"))?;
+        writeln!(out, "Created {} from {}.", named(&arguments.file), of(statements, "statement"))?;
     } else {
         let file = one_file(&arguments.file)?;
         let rows = terminal::told(|| import(&file, arguments.table.as_deref(), kind.into(), &mut from, limits()))?;

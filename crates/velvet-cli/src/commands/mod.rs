@@ -27,9 +27,12 @@ use crate::keys;
 use crate::limits::limits;
 use crate::locked;
 use crate::terminal;
+use crate::terminal::QUIET;
+use serde::Serialize;
 use std::io::{self, Write};
+use std::ops::Deref;
 use std::path::{Path, PathBuf};
-use velvet_core::show::escaped;
+use velvet_core::show::{count, escaped};
 use velvet_drawer::inspect::{File, Incomplete, drawers_in};
 
 /// The file that is meant: the path itself, or the only drawer in it when it is a folder.
@@ -49,14 +52,41 @@ fn one_file(path: &Path) -> Result<PathBuf, Failure> {
     }
 }
 
-/// Opens the file that is meant. Where it does not show what was stored, that is said before anything of it is: with what comes out for
-/// people, beside what comes out for programs.
-fn opened(path: &Path, for_people: bool) -> Result<File, Failure> {
-    opened_and_told(path, for_people).map(|(file, _)| file)
+/// A file that was opened, and why it may not show all that was stored.
+struct Opened {
+    file: File,
+    reasons: Vec<Incomplete>,
 }
 
-/// As [`opened`], with the reasons that were said.
-fn opened_and_told(path: &Path, for_people: bool) -> Result<(File, Vec<Incomplete>), Failure> {
+impl Deref for Opened {
+    type Target = File;
+
+    fn deref(&self) -> &File {
+        &self.file
+    }
+}
+
+impl Opened {
+    /// What a reader should know of what was shown: why that may not be all, and what could not be read.
+    fn notes(&self) -> Vec<String> {
+        self.reasons.iter().map(|reason| reason.what.clone()).chain(self.left_out()).collect()
+    }
+
+    /// Writes a report as JSON, with the notes.
+    fn report(&self, what: impl Serialize) -> io::Result<()> {
+        #[derive(Serialize)]
+        struct Report<T> {
+            #[serde(flatten)]
+            what: T,
+            notes: Vec<String>,
+        }
+        terminal::json(&Report { what, notes: self.notes() })
+    }
+}
+
+/// Opens the file that is meant. Where it does not show what was stored, that is said before anything of it is: with what comes out for
+/// people, beside what comes out for programs.
+fn opened(path: &Path, for_people: bool) -> Result<Opened, Failure> {
     let path = one_file(path)?;
     let file = File::open_within(&path, limits()).map_err(|error| locked::failure(&path, error))?;
     let reasons = file.incomplete()?;
@@ -67,7 +97,7 @@ fn opened_and_told(path: &Path, for_people: bool) -> Result<(File, Vec<Incomplet
             writeln!(terminal::err(), "{}", terminal::note(what))?;
         }
     }
-    Ok((file, reasons))
+    Ok(Opened { file, reasons })
 }
 
 /// Says what could not be shown: to people where the rest is shown, or beside what comes out for programs.
@@ -81,6 +111,16 @@ fn say_left_out(file: &File, for_people: bool) -> io::Result<()> {
         }
     }
     Ok(())
+}
+
+/// Says how many there are of a thing, and how many of them are shown.
+fn say_how_many(shown: usize, which: &str, all: Option<usize>, thing: &str) -> io::Result<()> {
+    let line = match all {
+        Some(all) if all == shown => count(all, thing),
+        Some(all) => format!("the {which} {shown} of {}; --limit shows more", count(all, thing)),
+        None => format!("the {which} {}; there are more, and --limit shows them", count(shown, thing)),
+    };
+    writeln!(terminal::out(), "\n{QUIET}{line}{QUIET:#}")
 }
 
 /// A path as people see it, on one line.

@@ -1,8 +1,9 @@
 //! `velvet one`: one record in full, its links both ways, and its trail.
 
-use super::{former, opened, say_left_out, trail};
+use super::{Opened, former, opened, say_left_out, trail};
 use crate::args::{self, Telling};
 use crate::failure::Failure;
+use crate::lines;
 use crate::terminal::{self, QUIET, STRONG, WARNING};
 use serde::Serialize;
 use std::io::{self, Write};
@@ -16,8 +17,14 @@ const CHARACTERS_SHOWN: usize = 100_000;
 /// How many bytes of a value are shown.
 const BYTES_SHOWN: usize = 512;
 
+/// How many hexadecimal digits of bytes stand in a line.
+const DIGITS_IN_A_LINE: usize = 32;
+
+/// To how few characters a value is broken.
+const NARROWEST: usize = 20;
+
 /// How many of its last entries the trail shows.
-const ENTRIES_SHOWN: u64 = 20;
+const ENTRIES_SHOWN: usize = 20;
 
 pub(crate) fn run(arguments: &args::One) -> Result<(), Failure> {
     let file = opened(&arguments.file, arguments.form == Telling::Text)?;
@@ -42,7 +49,7 @@ pub(crate) fn run(arguments: &args::One) -> Result<(), Failure> {
                 (Some(_), []) => {}
                 (Some(_), _) => writeln!(terminal::out())?,
                 (None, [one]) => trail_of(&file, &table.name, one.row)?,
-                (None, _) => writeln!(terminal::out(), "Each is shown by its row number, with # before it")?,
+                (None, _) => writeln!(terminal::out(), "To see one of them, give its row number with # before it.")?,
             }
             row.map_or(Ok(()), |row| text(&file, &row))?;
         }
@@ -57,7 +64,7 @@ fn text(file: &File, row: &OneRow) -> Result<(), Failure> {
     writeln!(out, "{STRONG}{}{STRONG:#}{number}\n", escaped(&row.table.name))?;
     let width = row.columns.iter().map(|(c, _)| show::line(&c.name).chars().count()).max().unwrap_or(0);
     for (column, value) in &row.columns {
-        let mut lines = in_full(column, value).into_iter();
+        let mut lines = in_full(column, value, terminal::width().map(|all| all.saturating_sub(width + 2))).into_iter();
         let name = show::line(&column.name);
         let pad = " ".repeat(width - name.chars().count().min(width));
         writeln!(out, "{QUIET}{name}{QUIET:#}{pad}  {}", lines.next().unwrap_or_default())?;
@@ -96,19 +103,31 @@ fn text(file: &File, row: &OneRow) -> Result<(), Failure> {
 }
 
 fn trail_of(file: &File, table: &str, row: i64) -> io::Result<()> {
-    let of = TrailOf { table: Some(table.to_owned()), key: Some(row), limit: Some(ENTRIES_SHOWN), session: None };
-    let entries = match file.trail(&of) {
-        Ok(mut entries) if !entries.is_empty() => {
-            entries.reverse();
-            entries
-        }
-        _ => return Ok(()),
+    let of = TrailOf { table: Some(table.to_owned()), row: Some(row), ..TrailOf::default() };
+    let mut entries = file.trail(&of).unwrap_or_default();
+    let all = entries.len();
+    if all == 0 {
+        return Ok(());
+    }
+    entries.truncate(ENTRIES_SHOWN);
+    entries.reverse();
+    let which = match all {
+        all if all > ENTRIES_SHOWN => format!(", the last {ENTRIES_SHOWN} of {all} writes; `velvet trail` shows more"),
+        _ => String::new(),
     };
-    write!(terminal::out(), "\nIts trail:\n\n{}", terminal::fitted(trail::grid(file, &entries)))
+    write!(terminal::out(), "\nIts trail{which}:\n\n{}", terminal::fitted(trail::grid(file, &entries)))
 }
 
-/// A value in full, in lines; nothing in it acts on the terminal.
-fn in_full(column: &FoundColumn, value: &Value) -> Vec<String> {
+/// A value in full, in lines that break between words where they are longer than `room`; nothing in it acts on the terminal.
+fn in_full(column: &FoundColumn, value: &Value, room: Option<usize>) -> Vec<String> {
+    let broken = |line: String| match room {
+        Some(room) => lines::broken(&line, room.max(NARROWEST)).lines().map(str::to_owned).collect(),
+        None => vec![line],
+    };
+    in_lines(column, value).into_iter().flat_map(broken).collect()
+}
+
+fn in_lines(column: &FoundColumn, value: &Value) -> Vec<String> {
     match value.as_ref() {
         ValueRef::Text(text) => {
             let end = text.char_indices().nth(CHARACTERS_SHOWN).map_or(text.len(), |(end, _)| end);
@@ -121,7 +140,7 @@ fn in_full(column: &FoundColumn, value: &Value) -> Vec<String> {
         }
         ValueRef::Bytes(bytes) if bytes.len() > 12 && !matches!(column.kind, Some(Kind::Sealed { .. })) => {
             let digits = hex(&bytes[..bytes.len().min(BYTES_SHOWN)]);
-            let lines = digits.as_bytes().chunks(64).map(|l| String::from_utf8_lossy(l).into_owned());
+            let lines = digits.as_bytes().chunks(DIGITS_IN_A_LINE).map(|l| String::from_utf8_lossy(l).into_owned());
             let more = bytes.len().saturating_sub(BYTES_SHOWN);
             let more = (more > 0).then(|| format!("… and {more} bytes more"));
             std::iter::once(format!("{} bytes:", bytes.len())).chain(lines).chain(more).collect()
@@ -138,12 +157,10 @@ pub(super) fn in_words(file: &File, table: &str, key: &[(String, Value)]) -> Str
     escaped(&words.collect::<Vec<_>>().join(", "))
 }
 
-fn as_json(file: &File, table: &str, row: Option<&OneRow>, formerly: &[Former]) -> Result<(), Failure> {
+fn as_json(file: &Opened, table: &str, row: Option<&OneRow>, formerly: &[Former]) -> Result<(), Failure> {
     #[derive(Serialize)]
     struct OneAndTrail<'a> {
-        #[serde(flatten)]
-        row: Option<&'a OneRow>,
-        #[serde(skip_serializing_if = "<[_]>::is_empty")]
+        record: Option<&'a OneRow>,
         formerly: &'a [Former],
         trail: Vec<TrailEntry>,
     }
@@ -152,8 +169,8 @@ fn as_json(file: &File, table: &str, row: Option<&OneRow>, formerly: &[Former]) 
         (None, [one]) => Some(one.row),
         _ => None,
     };
-    let of = TrailOf { table: Some(table.to_owned()), key: number, ..TrailOf::default() };
+    let of = TrailOf { table: Some(table.to_owned()), row: number, ..TrailOf::default() };
     let mut trail = if number.is_some() { file.trail(&of)? } else { Vec::new() };
     trail.reverse();
-    Ok(terminal::json(&OneAndTrail { row, formerly, trail })?)
+    Ok(file.report(OneAndTrail { record: row, formerly, trail })?)
 }

@@ -6,7 +6,7 @@ use crate::failure::Failure;
 use crate::keys;
 use crate::limits::limits;
 use crate::locked;
-use crate::rows::{Writer, writer};
+use crate::rows::{Ending, Writer, writer};
 use crate::terminal::{self, STRONG};
 use serde::Serialize;
 use std::io::{self, Write};
@@ -28,7 +28,8 @@ pub(crate) fn run(arguments: &args::Overview) -> Result<(), Failure> {
     keys::unlock(&arguments.file)?;
     let file = match File::open_within(&arguments.file, limits()) {
         Err(error) => match locked::locked(&arguments.file, &error) {
-            Some(found) => return unread(&found, arguments.form),
+            Some(found) if arguments.form != Form::Csv => return unread(&found, arguments.form),
+            Some(_) => return Err(locked::failure(&arguments.file, error)),
             None => return Err(error.into()),
         },
         file => file?,
@@ -40,14 +41,17 @@ pub(crate) fn run(arguments: &args::Overview) -> Result<(), Failure> {
             tables(&overview, Form::Table)
         }
         Form::Json => Ok(terminal::json(&overview)?),
-        Form::Csv => tables(&overview, Form::Csv),
+        Form::Csv => {
+            say_beside(&overview.notes)?;
+            tables(&overview, Form::Csv)
+        }
     }
 }
 
 /// What can be known of an encrypted file without its key.
 fn unread(found: &SeemsEncrypted, form: Form) -> Result<(), Failure> {
     if form != Form::Table {
-        return Ok(terminal::json(&Unread { encrypted: true, found })?);
+        return Ok(terminal::json(&Unread { encrypted: true, found, notes: [locked::known(found)] })?);
     }
     let name = found.path.file_name().map(|n| n.to_string_lossy().into_owned()).unwrap_or_default();
     let mut out = terminal::out();
@@ -63,6 +67,7 @@ struct Unread<'a> {
     encrypted: bool,
     #[serde(flatten)]
     found: &'a SeemsEncrypted,
+    notes: [String; 1],
 }
 
 fn head(overview: &Overview) -> io::Result<()> {
@@ -77,7 +82,7 @@ fn head(overview: &Overview) -> io::Result<()> {
             let second = created.split('.').next().unwrap_or(&created).trim_end_matches('Z');
             writeln!(out, "App {}, schema version {}, created {second} UTC", show::escaped(app), overview.version)?;
         }
-        None => writeln!(out, "A database of another program; its version number is {}", overview.version)?,
+        None => writeln!(out, "An SQLite database of another program, user version {}", overview.version)?,
     }
     if overview.versions.len() > 1 {
         let gone_through = overview.versions.iter().map(|v| {
@@ -88,14 +93,17 @@ fn head(overview: &Overview) -> io::Result<()> {
     }
     let newest = overview.sessions.iter().rev().take(SESSIONS_SHOWN).rev();
     for (at, session) in newest.enumerate() {
-        writeln!(out, "{} {}", if at == 0 { "Sessions:" } else { "         " }, sessions::line(session))?;
+        if at == 0 {
+            writeln!(out, "Last sessions:")?;
+        }
+        writeln!(out, "  {}", sessions::line(session))?;
     }
     if !overview.sealed.is_empty() {
         let sealed = show::escaped(&overview.sealed.join(", "));
-        writeln!(out, "Sealed: {sealed}; read only with the key that the app's device keeps")?;
+        writeln!(out, "Sealed columns: {sealed}; only the app, with its key, can read them")?;
     }
-    for warning in &overview.warnings {
-        writeln!(out, "{}", terminal::note(warning))?;
+    for note in &overview.notes {
+        writeln!(out, "{}", terminal::note(note))?;
     }
     writeln!(out)
 }
@@ -113,57 +121,106 @@ fn tables(overview: &Overview, form: Form) -> Result<(), Failure> {
     list.end()
 }
 
-fn folder(folder: &Path, form: Form) -> Result<(), Failure> {
-    keys::unlock(folder)?;
-    let found: Vec<FoundFile> = drawers_in(folder)?;
-    let locked = encrypted_in(folder)?;
-    if found.is_empty() && locked.is_empty() {
-        return Err(no_drawer(folder));
-    }
-    if form == Form::Table {
-        writeln!(
-            terminal::out(),
-            "{STRONG}{}{STRONG:#}: {}\n",
-            named(folder),
-            count(found.len() + locked.len(), "database")
-        )?;
-    }
-    let mut list = List::new(form, &["file", "app", "version", "tables", "rows"])?;
-    let mut notes = Vec::new();
-    for file in found {
-        let opened = File::open_within(&file.path, limits());
+/// A database in a folder, at a glance.
+#[derive(Serialize)]
+struct InFolder {
+    file: String,
+    encrypted: bool,
+    app: Option<String>,
+    version: Option<i64>,
+    tables: Option<u64>,
+    rows: Option<u64>,
+    bytes: u64,
+    #[serde(skip)]
+    notes: Vec<String>,
+}
+
+#[derive(Serialize)]
+struct InFolders {
+    files: Vec<InFolder>,
+    notes: Vec<String>,
+}
+
+impl InFolder {
+    fn of(folder: &Path, found: &FoundFile) -> InFolder {
+        let opened = File::open_within(&found.path, limits());
         let reasons = opened.as_ref().map(|f| f.incomplete().unwrap_or_default()).unwrap_or_default();
-        notes.extend(reasons.into_iter().filter(|r| r.is_told_by_file).map(|r| (file.path.clone(), r.what)));
         let overview = opened.and_then(|f| f.overview());
-        let name = file.path.strip_prefix(folder).unwrap_or(&file.path).display().to_string();
-        let name = ValueRef::Text(&name);
-        match &overview {
-            Ok(o) => {
-                let app = o.app.as_deref().map_or(ValueRef::Missing, ValueRef::Text);
-                let rows = number(o.tables.iter().filter_map(|t| t.rows).sum());
-                list.row(
-                    &[name, app, ValueRef::Integer(o.version), number(o.tables.len() as u64), rows],
-                    Some(file.bytes),
-                )?;
+        let notes = match &overview {
+            Err(error) => vec![format!("it cannot be read: {}", error)],
+            Ok(overview) => {
+                let uncounted = overview.tables.iter().filter(|t| t.rows.is_none());
+                let uncounted = uncounted.map(|t| format!("the rows of `{}` cannot be counted", t.name));
+                reasons.into_iter().filter(|r| r.is_told_by_file).map(|r| r.what).chain(uncounted).collect()
             }
-            Err(_) => list.row(
-                &[name, ValueRef::Missing, ValueRef::Missing, ValueRef::Missing, ValueRef::Missing],
-                Some(file.bytes),
-            )?,
+        };
+        let overview = overview.ok();
+        InFolder {
+            file: below(folder, &found.path),
+            encrypted: false,
+            version: overview.as_ref().map(|o| o.version),
+            tables: overview.as_ref().map(|o| o.tables.len() as u64),
+            rows: overview.as_ref().map(|o| o.tables.iter().filter_map(|t| t.rows).sum()),
+            app: overview.and_then(|o| o.app),
+            bytes: found.bytes,
+            notes,
         }
     }
-    for file in &locked {
-        let name = file.path.strip_prefix(folder).unwrap_or(&file.path).display().to_string();
-        let missing = ValueRef::Missing;
-        list.row(&[ValueRef::Text(&name), missing, missing, missing, missing], Some(file.bytes))?;
-        notes.push((file.path.clone(), format!("{}. {}", locked::known(file), locked::GIVE_KEY)));
+
+    fn locked(folder: &Path, found: &SeemsEncrypted) -> InFolder {
+        InFolder {
+            file: below(folder, &found.path),
+            encrypted: true,
+            app: None,
+            version: None,
+            tables: None,
+            rows: None,
+            bytes: found.bytes,
+            notes: vec![format!("{}. {}", locked::known(found), locked::GIVE_KEY)],
+        }
+    }
+}
+
+fn below(folder: &Path, path: &Path) -> String {
+    path.strip_prefix(folder).unwrap_or(path).display().to_string()
+}
+
+fn folder(folder: &Path, form: Form) -> Result<(), Failure> {
+    keys::unlock(folder)?;
+    let mut files: Vec<InFolder> = drawers_in(folder)?.iter().map(|found| InFolder::of(folder, found)).collect();
+    files.extend(encrypted_in(folder)?.iter().map(|found| InFolder::locked(folder, found)));
+    if files.is_empty() {
+        return Err(no_drawer(folder));
+    }
+    let notes = files.iter().flat_map(|file| file.notes.iter().map(|note| format!("{}: {note}", file.file)));
+    let notes: Vec<String> = notes.collect();
+    if form == Form::Json {
+        return Ok(terminal::json(&InFolders { files, notes })?);
+    }
+    if form == Form::Table {
+        let databases = count(files.len(), "database");
+        writeln!(terminal::out(), "{STRONG}{}{STRONG:#}: {databases}\n", named(folder))?;
+    }
+    let mut list = List::new(form, &["file", "app", "version", "tables", "rows"])?;
+    for file in &files {
+        let app = file.app.as_deref().map_or(ValueRef::Missing, ValueRef::Text);
+        let version = file.version.map_or(ValueRef::Missing, ValueRef::Integer);
+        let [tables, rows] = [file.tables, file.rows].map(|n| n.map_or(ValueRef::Missing, number));
+        list.row(&[ValueRef::Text(&file.file), app, version, tables, rows], Some(file.bytes))?;
     }
     list.end()?;
-    for (path, reason) in notes.iter().filter(|_| form == Form::Table) {
-        let name = path.strip_prefix(folder).unwrap_or(path).display();
-        writeln!(terminal::out(), "\n{}", terminal::note(&format!("{name}: {reason}")))?;
+    if form == Form::Csv {
+        return Ok(say_beside(&notes)?);
+    }
+    for note in notes {
+        writeln!(terminal::out(), "\n{}", terminal::note(&note))?;
     }
     Ok(())
+}
+
+/// Says notes beside what comes out for programs.
+fn say_beside(notes: &[String]) -> io::Result<()> {
+    notes.iter().try_for_each(|note| writeln!(terminal::err(), "{}", terminal::note(note)))
 }
 
 fn number(n: u64) -> ValueRef<'static> {
@@ -180,7 +237,10 @@ impl List {
     fn new(form: Form, names: &[&str]) -> Result<List, Failure> {
         let column = |name: &str| FoundColumn::named(name);
         Ok(match form {
-            Form::Table => List::Table(Grid::new(names.iter().copied().chain(["size"]))),
+            Form::Table => {
+                let grid = Grid::new(names.iter().copied().chain(["size"]));
+                List::Table(grid.whole("file").dispensable(&["tables", "app", "version"]))
+            }
             Form::Json | Form::Csv => {
                 List::Rows(writer(form, &names.iter().copied().chain(["bytes"]).map(column).collect::<Vec<_>>())?)
             }
@@ -204,7 +264,7 @@ impl List {
     fn end(self) -> Result<(), Failure> {
         match self {
             List::Table(grid) => Ok(write!(terminal::out(), "{}", terminal::fitted(grid))?),
-            List::Rows(out) => out.end(),
+            List::Rows(out) => out.end(&Ending::default()),
         }
     }
 }

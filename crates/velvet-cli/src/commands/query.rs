@@ -1,25 +1,15 @@
 //! `velvet query`: any statement that only reads.
 
-use super::opened;
+use super::{opened, say_how_many};
 use crate::args::{self, Form};
 use crate::failure::Failure;
-use crate::rows::{Writer, own, writer};
-use crate::terminal::{self, QUIET};
+use crate::rows::{Ending, Writer, own, writer};
 use std::cell::RefCell;
-use std::io::Write;
-use velvet_core::show::count;
 use velvet_drawer::Error;
-
-/// How many rows a table shows unless told otherwise.
-const ROWS_SHOWN: usize = 200;
 
 pub(crate) fn run(arguments: &args::Query) -> Result<(), Failure> {
     let file = opened(&arguments.file, arguments.form == Form::Table)?;
-    let limit = match arguments.limit {
-        Some(limit) => usize::try_from(limit).unwrap_or(usize::MAX),
-        None if arguments.form == Form::Table => ROWS_SHOWN,
-        None => usize::MAX,
-    };
+    let limit = arguments.limit.in_memory(arguments.form == Form::Table);
     let out: RefCell<Option<Box<dyn Writer>>> = RefCell::default();
     let (mut shown, mut more) = (0, false);
     let result = file.query(
@@ -41,13 +31,13 @@ pub(crate) fn run(arguments: &args::Query) -> Result<(), Failure> {
         Err(error) if !more => return Err(error.into()),
         _ => {}
     }
+    // Behind the limit nobody looks: there may be no end.
+    let all = (!more).then_some(shown);
     if let Some(out) = out.into_inner() {
-        out.end()?;
+        out.end(&Ending { all: all.map(|all| all as u64), notes: file.notes() })?;
     }
     if arguments.form == Form::Table {
-        let rows = count(shown, "row");
-        let line = if more { format!("the first {rows}; --limit shows more") } else { rows };
-        writeln!(terminal::out(), "\n{QUIET}{line}{QUIET:#}")?;
+        say_how_many(shown, "first", all, "row")?;
     }
     Ok(())
 }

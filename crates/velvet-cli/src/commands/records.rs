@@ -3,14 +3,11 @@
 use super::{opened, say_left_out};
 use crate::args::{self, Form, Order};
 use crate::failure::Failure;
-use crate::rows::{own, writer};
+use crate::rows::{Ending, own, writer};
 use crate::terminal::{self, QUIET};
 use std::io::{self, Write};
 use velvet_core::show::count;
 use velvet_drawer::inspect::Page;
-
-/// How many rows a table shows unless told otherwise.
-const ROWS_SHOWN: u64 = 50;
 
 pub(crate) fn run(arguments: &args::Records) -> Result<(), Failure> {
     let file = opened(&arguments.file, arguments.form == Form::Table)?;
@@ -19,7 +16,7 @@ pub(crate) fn run(arguments: &args::Records) -> Result<(), Failure> {
         filter: arguments.filter.clone(),
         sort: arguments.sort.clone(),
         by_own_key: arguments.order == Order::OwnKey,
-        limit: arguments.limit.or((arguments.form == Form::Table).then_some(ROWS_SHOWN)),
+        limit: Some(arguments.limit.of(arguments.form == Form::Table)),
         offset: arguments.offset,
         columns: arguments.columns.clone(),
     };
@@ -35,12 +32,12 @@ pub(crate) fn run(arguments: &args::Records) -> Result<(), Failure> {
         shown += 1;
         out.row(row).map_err(own)
     })?;
-    out.end()?;
+    out.end(&Ending { all, notes: file.notes() })?;
     if arguments.form == Form::Table {
         match all {
             Some(all) => say_how_many(shown, all, page.offset)?,
             None => {
-                let line = format!("the first {}; how many there are takes too long to count", of(shown));
+                let line = format!("the first {}; counting all of them takes too long", of(shown));
                 writeln!(terminal::out(), "\n{QUIET}{line}{QUIET:#}")?;
             }
         }
@@ -54,7 +51,7 @@ fn of(rows: u64) -> String {
 
 fn say_how_many(shown: u64, all: u64, offset: u64) -> io::Result<()> {
     let line = match shown {
-        0 if all > 0 => format!("no row after the first {offset}; there are {}", of(all)),
+        0 if all > 0 => format!("no row after the first {offset}; there are {} in all", of(all)),
         _ if shown == all => of(all),
         _ => format!("rows {} to {} of {all}; more with --limit and --offset", offset + 1, offset + shown),
     };

@@ -19,23 +19,23 @@ pub(crate) fn run(arguments: &args::Salvage) -> Result<Verdict, Failure> {
     let salvaged = terminal::told(|| salvage(from, &arguments.to, limits()))?;
     match arguments.form {
         Telling::Text => text(arguments, &salvaged)?,
-        Telling::Json => terminal::json(&Report { whole: salvaged.is_whole(), salvaged: &salvaged })?,
+        Telling::Json => terminal::json(&Report { whole: salvaged.is_whole(), salvaged: &salvaged, notes: [] })?,
     }
     Ok(if salvaged.is_whole() { Verdict::Fine } else { Verdict::Wrong })
 }
 
 fn text(arguments: &args::Salvage, salvaged: &Salvaged) -> Result<(), Failure> {
     let mut out = terminal::out();
-    let mut grid =
-        Grid::new(["table", "rows saved", "of them astray", "damaged", "refused", "rows that could not be read"]);
+    let heads = ["table", "recovered", "orphaned", "damaged", "refused", "unreadable rows"];
+    let mut grid = Grid::new(heads).long("unreadable rows");
     for table in &salvaged.tables {
         let number = |n: u64| Shown { text: n.to_string(), tone: Tone::Number };
         let plain = |text: String| Shown { text, tone: Tone::Plain };
         grid.row(vec![
             plain(table.name.clone()),
             number(table.rows),
-            number(table.astray),
-            number(table.broken),
+            number(table.orphaned),
+            number(table.damaged),
             number(table.refused),
             plain(gaps(table)),
         ]);
@@ -47,18 +47,18 @@ fn text(arguments: &args::Salvage, salvaged: &Salvaged) -> Result<(), Failure> {
         writeln!(out, "{WARNING}Lost:{WARNING:#} {}.", line(lost))?;
     }
     if salvaged.is_whole() {
-        writeln!(out, "Everything was saved, in {}.", named(&arguments.to))?;
+        writeln!(out, "Everything was recovered to {}.", named(&arguments.to))?;
     } else {
-        writeln!(out, "What could be read was saved, in {}.", named(&arguments.to))?;
+        writeln!(out, "What could be read was recovered to {}.", named(&arguments.to))?;
     }
-    if salvaged.tables.iter().any(|t| t.astray > 0) {
-        let what = "Rows astray stood in pages that the table did not lead to any more; numbers missing between them may be those of \
-                    rows that the app had removed.";
-        writeln!(out, "{QUIET}{}{QUIET:#}", terminal::wrapped(what))?;
+    if salvaged.tables.iter().any(|t| t.orphaned > 0) {
+        let what = "Orphaned rows were found in pages that their table no longer leads to. Row numbers missing between them may be \
+                    those of rows that the app had removed.";
+        writeln!(out, "{QUIET}{}{QUIET:#}", what)?;
     }
     writeln!(
         out,
-        "{QUIET}{} was only read. Keep it until the saved file is looked through.{QUIET:#}",
+        "{QUIET}{} was only read. Keep it until you have checked the new file.{QUIET:#}",
         named(&arguments.file)
     )?;
     Ok(())
@@ -66,7 +66,7 @@ fn text(arguments: &args::Salvage, salvaged: &Salvaged) -> Result<(), Failure> {
 
 fn gaps(table: &SalvagedTable) -> String {
     let gap = |(first, last): &(i64, i64)| match (*first, *last) {
-        (i64::MIN, i64::MAX) => "all that were not found".to_owned(),
+        (i64::MIN, i64::MAX) => "all not found".to_owned(),
         (i64::MIN, last) => format!("up to {last}"),
         (first, i64::MAX) => format!("from {first} on"),
         (first, last) if first == last => first.to_string(),
@@ -76,7 +76,7 @@ fn gaps(table: &SalvagedTable) -> String {
     match table.gaps.len().saturating_sub(GAPS_SHOWN) {
         0 if first.is_empty() => "–".into(),
         0 => first.join(", "),
-        more => format!("{}, and {more} more such gaps", first.join(", ")),
+        more => format!("{}, and {more} more ranges", first.join(", ")),
     }
 }
 
@@ -86,4 +86,5 @@ struct Report<'a> {
     whole: bool,
     #[serde(flatten)]
     salvaged: &'a Salvaged,
+    notes: [(); 0],
 }

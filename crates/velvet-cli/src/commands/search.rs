@@ -1,15 +1,14 @@
-//! `velvet search`: the rows in which words stand.
+//! `velvet search`: the rows that contain some words.
 
 use super::one::in_words;
-use super::{former, opened, say_left_out};
+use super::{former, opened, say_how_many, say_left_out};
 use crate::args::{self, Telling};
 use crate::failure::Failure;
 use crate::terminal::{self, MATCH, QUIET, STRONG};
-use serde_json::json;
+use serde::Serialize;
 use std::io::Write;
 use velvet_core::show;
-use velvet_core::show::count;
-use velvet_drawer::inspect::{File, FoundRow};
+use velvet_drawer::inspect::{File, Former, FoundRow};
 
 /// How many characters of a column are shown around a match.
 const SHOWN: usize = 70;
@@ -18,23 +17,20 @@ pub(crate) fn run(arguments: &args::Search) -> Result<(), Failure> {
     let file = opened(&arguments.file, arguments.form == Telling::Text)?;
     let tables = arguments.table.iter().map(|word| file.table(word)).collect::<Result<Vec<_>, _>>()?;
     let words = arguments.words.join(" ");
-    let limit = usize::try_from(arguments.limit).unwrap_or(usize::MAX);
-    let (mut found, mut more) = (Vec::new(), false);
+    let limit = arguments.limit.in_memory(arguments.form == Telling::Text);
+    let (mut found, mut all) = (Vec::new(), 0);
     let mut take = |row| {
-        if found.len() == limit {
-            more = true;
-            return Ok(false);
+        all += 1;
+        if found.len() < limit {
+            found.push(row);
         }
-        found.push(row);
         Ok(true)
     };
     terminal::told(|| file.search(&words, &tables, &mut take))?;
     let formerly = former::in_tables(&file, &tables, &words)?;
     match arguments.form {
-        Telling::Text => text(&file, &found, more)?,
-        Telling::Json => {
-            writeln!(terminal::data(), "{:#}", json!({ "rows": found, "more": more, "formerly": formerly }))?
-        }
+        Telling::Text => text(&file, &found, all)?,
+        Telling::Json => file.report(Found { rows: &found, all, formerly: &formerly })?,
     }
     for former in formerly.iter().filter(|_| arguments.form == Telling::Text) {
         writeln!(terminal::out(), "{}", terminal::note(&former::in_words(&words, former)))?;
@@ -42,7 +38,14 @@ pub(crate) fn run(arguments: &args::Search) -> Result<(), Failure> {
     Ok(say_left_out(&file, arguments.form == Telling::Text)?)
 }
 
-fn text(file: &File, found: &[FoundRow], more: bool) -> Result<(), Failure> {
+#[derive(Serialize)]
+struct Found<'a> {
+    rows: &'a [FoundRow],
+    all: usize,
+    formerly: &'a [Former],
+}
+
+fn text(file: &File, found: &[FoundRow], all: usize) -> Result<(), Failure> {
     let mut out = terminal::out();
     for row in found {
         writeln!(out, "{STRONG}{}{STRONG:#} {}", show::escaped(&row.table), in_words(file, &row.table, &row.known_by))?;
@@ -60,8 +63,6 @@ fn text(file: &File, found: &[FoundRow], more: bool) -> Result<(), Failure> {
             writeln!(out)?;
         }
     }
-    let rows = count(found.len(), "row");
-    let line = if more { format!("the first {rows}; --limit shows more") } else { rows };
-    let gap = if found.is_empty() { "" } else { "\n" };
-    Ok(writeln!(out, "{gap}{QUIET}{line}{QUIET:#}")?)
+    drop(out);
+    Ok(say_how_many(found.len(), "first", Some(all), "row")?)
 }

@@ -1,75 +1,81 @@
 //! `velvet sessions`: what each start of the app did.
 
-use super::opened;
+use super::{opened, say_how_many};
 use crate::args::{self, Form};
 use crate::failure::Failure;
-use crate::rows::writer;
+use crate::rows::{Ending, writer};
 use crate::terminal::{self, QUIET};
+use serde::Serialize;
+use serde_json::{Value as Json, json};
 use std::io::{self, Write};
 use velvet_core::show::{Shown, Tone, escaped, shown};
 use velvet_drawer::grid::Grid;
-use velvet_drawer::inspect::{FoundColumn, Kind, Session, SessionEnd, ValueRef};
+use velvet_drawer::inspect::{FoundColumn, Kind, Session, SessionEnd, Value, ValueRef};
 
 pub(crate) fn run(arguments: &args::Sessions) -> Result<(), Failure> {
-    let file = opened(&arguments.file, arguments.form == Form::Table)?;
-    let sessions = file.sessions(arguments.limit)?;
+    let for_people = arguments.form == Form::Table;
+    let file = opened(&arguments.file, for_people)?;
+    let mut sessions = file.sessions(u64::MAX)?;
+    let all = sessions.len();
+    sessions.drain(..all.saturating_sub(arguments.limit.in_memory(for_people)));
     match arguments.form {
-        Form::Table if sessions.is_empty() => {
-            say_none("No session is kept in this file: no app of ours wrote it, or it keeps none.")?;
+        Form::Table if all == 0 => {
+            say_none(
+                "This file has no sessions: it was not written by Velvet Drawer, or the app has turned them off.",
+            )?;
         }
-        Form::Table => write!(terminal::out(), "{}", terminal::fitted(grid(&sessions)))?,
-        Form::Json => {
-            terminal::json(&sessions)?;
+        Form::Table => {
+            write!(terminal::out(), "{}", terminal::fitted(grid(&sessions)))?;
+            say_how_many(sessions.len(), "last", Some(all), "session")?;
         }
-        Form::Csv => {
-            let names = [
-                "session",
-                "began_at",
-                "noted_at",
-                "app_version",
-                "schema_version",
-                "opened",
-                "process",
-                "end",
-                "wrote",
-                "background",
-            ];
-            let columns: Vec<FoundColumn> = names.map(FoundColumn::named).into();
-            let mut out = writer(Form::Csv, &columns)?;
-            for session in &sessions {
-                let (end, wrote, background) = (end(session), wrote(session), background(session));
-                out.row(&[
-                    ValueRef::Integer(session.number),
-                    ValueRef::Text(&session.began_at),
-                    ValueRef::Text(&session.noted_at),
-                    session.app_version.as_deref().map_or(ValueRef::Missing, ValueRef::Text),
-                    ValueRef::Integer(session.schema_version),
-                    session.opened.as_deref().map_or(ValueRef::Missing, ValueRef::Text),
-                    ValueRef::Integer(session.process),
-                    ValueRef::Text(&end),
-                    ValueRef::Text(&wrote),
-                    ValueRef::Text(&background),
-                ])?;
-            }
-            out.end()?;
-        }
+        Form::Json => file.report(Sessions { sessions, all })?,
+        Form::Csv => csv(&sessions)?,
     }
     Ok(())
 }
 
+#[derive(Serialize)]
+struct Sessions {
+    sessions: Vec<Session>,
+    all: usize,
+}
+
+/// A row for each session; what is nested in one is JSON, as in that form.
+fn csv(sessions: &[Session]) -> Result<(), Failure> {
+    let names = [
+        "session",
+        "began_at",
+        "noted_at",
+        "app_version",
+        "schema_version",
+        "opened",
+        "process",
+        "end",
+        "found_by",
+        "in_background",
+        "wrote",
+        "background",
+    ];
+    let columns: Vec<FoundColumn> = names.map(FoundColumn::named).into();
+    let mut out = writer(Form::Csv, &columns)?;
+    for session in sessions {
+        let json = json!(session);
+        let fields = names.map(|name| match &json[name] {
+            Json::Null => Value::Missing,
+            Json::Bool(yes) => Value::Integer((*yes).into()),
+            Json::Number(number) => number.as_i64().map_or(Value::Missing, Value::Integer),
+            Json::String(text) => Value::Text(text.clone()),
+            nested => Value::Text(nested.to_string()),
+        });
+        out.row(&fields.each_ref().map(Value::as_ref))?;
+    }
+    out.end(&Ending::default())
+}
+
 /// Sessions as a table for people.
 pub(super) fn grid(sessions: &[Session]) -> Grid {
-    let mut grid = Grid::new([
-        "session",
-        "began (UTC)",
-        "last noted",
-        "app",
-        "schema",
-        "how it ended",
-        "what it wrote",
-        "in the background",
-        "opening it",
-    ]);
+    let heads = ["session", "began (UTC)", "seen", "app", "schema", "ended", "background", "opening", "wrote"];
+    let mut grid = Grid::new(heads).long("wrote").dispensable(&["schema", "seen", "background", "opening"]);
     for session in sessions {
         let plain = |text: String| Shown { text, tone: Tone::Plain };
         let optional = |text: &Option<String>| shown(text.as_deref().map_or(ValueRef::Missing, ValueRef::Text), None);
@@ -80,9 +86,9 @@ pub(super) fn grid(sessions: &[Session]) -> Grid {
             optional(&session.app_version),
             Shown { text: session.schema_version.to_string(), tone: Tone::Number },
             plain(end(session)),
-            plain(wrote(session)),
-            plain(background(session)),
+            optional(&background(session)),
             optional(&session.opened),
+            plain(wrote(session)),
         ]);
     }
     grid
@@ -90,12 +96,12 @@ pub(super) fn grid(sessions: &[Session]) -> Grid {
 
 /// How a session ended, in words.
 pub(super) fn end(session: &Session) -> String {
-    let away = |in_background: bool| if in_background { " in the background" } else { "" };
+    let away = |in_background: bool| if in_background { ", in background" } else { "" };
     match session.end {
         SessionEnd::Closed => "closed".into(),
         SessionEnd::Killed { found_by, in_background } => format!("killed{}, found by {found_by}", away(in_background)),
-        SessionEnd::Open { in_background } => format!("not yet, or killed{}", away(in_background)),
-        SessionEnd::Running { in_background } => format!("runs now{}", away(in_background)),
+        SessionEnd::Open { in_background } => format!("open: running or killed{}", away(in_background)),
+        SessionEnd::Running { in_background } => format!("running now{}", away(in_background)),
         _ => "unknown".into(),
     }
 }
@@ -112,19 +118,17 @@ pub(super) fn wrote(session: &Session) -> String {
     match (words.is_empty(), session.end) {
         (false, _) => words,
         (true, SessionEnd::Closed) => "nothing".into(),
-        (true, _) => "nothing that was noted".into(),
+        (true, _) => "nothing noted".into(),
     }
 }
 
-fn background(session: &Session) -> String {
+fn background(session: &Session) -> Option<String> {
     let time = |(from, to): &(String, Option<String>)| match to {
         Some(to) => format!("{}–{}", clock(from), clock(to)),
         None => format!("since {}", clock(from)),
     };
-    match session.background.as_slice() {
-        [] => "never".into(),
-        times => times.iter().map(time).collect::<Vec<_>>().join(", "),
-    }
+    let times: Vec<String> = session.background.iter().map(time).collect();
+    (!times.is_empty()).then(|| times.join(", "))
 }
 
 /// A time stamp to the second, without its zone.
@@ -154,5 +158,5 @@ pub(super) fn line(session: &Session) -> String {
 
 /// A note that what is kept goes no further back.
 pub(super) fn say_none(what: &str) -> io::Result<()> {
-    writeln!(terminal::out(), "{QUIET}{}{QUIET:#}", terminal::wrapped(what))
+    writeln!(terminal::out(), "{QUIET}{}{QUIET:#}", what)
 }

@@ -1,47 +1,67 @@
 //! `velvet trail`: what was written to records, when, by which session, and what stood there before.
 
 use super::sessions::{say_none, second};
-use super::{former, opened};
+use super::{former, opened, say_how_many};
 use crate::args::{self, Form};
 use crate::failure::Failure;
-use crate::rows::writer;
+use crate::rows::{Ending, writer};
 use crate::terminal;
+use serde::Serialize;
+use serde_json::json;
 use std::io::Write;
 use velvet_core::show::{self, Shown, Tone, shown};
 use velvet_drawer::grid::Grid;
 use velvet_drawer::inspect::{
-    Did, File, FoundColumn, FoundTable, Told, TrailEntry, TrailOf, Value, ValueRef, WrittenColumn,
+    Did, File, FoundColumn, FoundTable, Kind, Told, TrailEntry, TrailOf, Value, ValueRef, WrittenColumn,
 };
 
 /// How much of a value is shown.
 const SHOWN: usize = 40;
 
 pub(crate) fn run(arguments: &args::Trail) -> Result<(), Failure> {
-    let file = opened(&arguments.file, arguments.form == Form::Table)?;
+    let for_people = arguments.form == Form::Table;
+    let file = opened(&arguments.file, for_people)?;
     let table = arguments.table.as_ref().map(|word| file.table(word)).transpose()?;
-    let key = match (&table, &arguments.key) {
-        (Some(table), Some(word)) => Some(number(&file, table, word, arguments.form == Form::Table)?),
+    let row = match (&table, &arguments.key) {
+        (Some(table), Some(word)) => Some(number(&file, table, word, for_people)?),
         _ => None,
     };
-    let of = TrailOf { table: table.map(|t| t.name), key, session: arguments.session, limit: Some(arguments.limit) };
+    let of = TrailOf {
+        table: table.map(|t| t.name),
+        row,
+        session: arguments.session,
+        did: arguments.only.map(Did::from),
+        since: arguments.since.clone(),
+        until: arguments.until.clone(),
+        limit: None,
+    };
     let any = TrailOf { limit: Some(1), ..TrailOf::default() };
     let mut entries = file.trail(&of)?;
+    let all = entries.len();
+    entries.truncate(arguments.limit.in_memory(for_people));
     // As a story: the oldest first.
     entries.reverse();
     match arguments.form {
-        Form::Table if entries.is_empty() && of.is_part() && !file.trail(&any)?.is_empty() => {
-            say_none("The trail has no entry of what was asked for; `velvet trail FILE` shows all.")?
+        Form::Table if all == 0 && of.is_part() && !file.trail(&any)?.is_empty() => {
+            say_none("No entry of the trail matches; `velvet trail FILE` shows all of them.")?
         }
-        Form::Table if entries.is_empty() => say_none(
-            "No entry is kept. A trail is kept from the moment on when the app asks for one (Options::trail), for as long as it does.",
-        )?,
-        Form::Table => write!(terminal::out(), "{}", terminal::fitted(grid(&file, &entries)))?,
-        Form::Json => {
-            terminal::json(&entries)?;
+        Form::Table if all == 0 => {
+            say_none("This file has no trail. The app keeps one from the moment it asks for it (Options::trail).")?
         }
+        Form::Table => {
+            write!(terminal::out(), "{}", terminal::fitted(grid(&file, &entries)))?;
+            say_how_many(entries.len(), "last", Some(all), "write")?;
+        }
+        Form::Json => file.report(Entries { entries, all })?,
         Form::Csv => csv(&entries)?,
     }
     Ok(())
+}
+
+#[derive(Serialize)]
+struct Entries {
+    entries: Vec<TrailEntry>,
+    all: usize,
 }
 
 /// The row number of a record; also of one that was removed, or has another own key now.
@@ -49,7 +69,7 @@ fn number(file: &File, table: &FoundTable, word: &str, for_people: bool) -> Resu
     let typed = word.strip_prefix('#').unwrap_or(word).parse::<i64>();
     match (file.one(table, word), typed) {
         (Ok(row), _) => {
-            row.number.ok_or_else(|| Failure::new(format!("`{}` keeps no trail: its rows have no numbers", table.name)))
+            row.number.ok_or_else(|| Failure::new(format!("`{}` has no trail: its rows have no numbers", table.name)))
         }
         (Err(_), Ok(number)) => Ok(number),
         (Err(error), Err(_)) => match &file.formerly(table, word)?[..] {
@@ -66,7 +86,8 @@ fn number(file: &File, table: &FoundTable, word: &str, for_people: bool) -> Resu
 
 /// Entries as a table for people.
 pub(super) fn grid(file: &File, entries: &[TrailEntry]) -> Grid {
-    let mut grid = Grid::new(["when (UTC)", "session", "write", "record", "was", "columns"]);
+    let heads = ["when (UTC)", "session", "write", "record", "what", "values"];
+    let mut grid = Grid::new(heads).long("values").dispensable(&["write"]);
     for entry in entries {
         let plain = |text: String| Shown { text, tone: Tone::Plain };
         let optional = |number: Option<i64>| shown(number.map_or(ValueRef::Missing, ValueRef::Integer), None);
@@ -88,8 +109,8 @@ pub(super) fn grid(file: &File, entries: &[TrailEntry]) -> Grid {
 
 /// A record as a person knows it.
 pub(super) fn record(file: &File, entry: &TrailEntry) -> String {
-    let number = format!("{} {}", entry.table, entry.key);
-    let known = file.table(&entry.table).and_then(|table| file.one(&table, &format!("#{}", entry.key)));
+    let number = format!("{} {}", entry.table, entry.row);
+    let known = file.table(&entry.table).and_then(|table| file.one(&table, &format!("#{}", entry.row)));
     let own_key = known.ok().and_then(|row| {
         let own = row.columns.iter().find(|(c, _)| file.own_key(&entry.table).as_deref() == Some(c.name.as_str()))?;
         Some(show::plain(own.1.as_ref()))
@@ -107,10 +128,13 @@ pub(super) fn did(did: Did) -> &'static str {
 
 /// What was written, in words.
 pub(super) fn columns(entry: &TrailEntry) -> String {
-    let words = |c: &WrittenColumn| match entry.did {
-        Did::Inserted => format!("{} {}", c.name, told(&c.after)),
-        Did::Changed => format!("{} {} → {}", c.name, told(&c.before), told(&c.after)),
-        Did::Removed => format!("{} {}", c.name, told(&c.before)),
+    let words = |c: &WrittenColumn| {
+        let told = |told: &Told| self::told(told, c.kind.as_ref());
+        match entry.did {
+            Did::Inserted => format!("{} {}", c.name, told(&c.after)),
+            Did::Changed => format!("{} {} → {}", c.name, told(&c.before), told(&c.after)),
+            Did::Removed => format!("{} {}", c.name, told(&c.before)),
+        }
     };
     // Of a whole record, what is not there says nothing.
     let says = |c: &&WrittenColumn| {
@@ -120,22 +144,23 @@ pub(super) fn columns(entry: &TrailEntry) -> String {
     entry.columns.iter().filter(says).map(words).collect::<Vec<_>>().join(", ")
 }
 
-fn told(told: &Told) -> String {
+fn told(told: &Told, kind: Option<&Kind>) -> String {
     match told {
         Told::Value(value) => {
-            let text = shown(value.as_ref(), None).text;
+            let text = shown(value.as_ref(), kind).text;
             if text.chars().count() > SHOWN { text.chars().take(SHOWN - 1).chain(['…']).collect() } else { text }
         }
-        Told::NotThere => "(not there)".into(),
+        Told::NotThere => "(none)".into(),
         Told::Private => "(private)".into(),
         Told::Sealed => "(sealed)".into(),
-        Told::TooLong(length) => format!("({length} long)"),
-        Told::Unknown => "(unknown)".into(),
+        Told::TooLong(length) => format!("(too long to be kept: {length})"),
+        Told::Unknown => "(not kept)".into(),
     }
 }
 
+/// A row for each entry; the columns that were written are JSON, as in that form.
 fn csv(entries: &[TrailEntry]) -> Result<(), Failure> {
-    let names = ["entry", "at", "session", "write", "table", "key", "did", "columns"];
+    let names = ["entry", "at", "session", "write", "table", "row", "did", "columns"];
     let columns: Vec<FoundColumn> = names.map(FoundColumn::named).into();
     let mut out = writer(Form::Csv, &columns)?;
     let number = |n: Option<i64>| n.map_or(ValueRef::Missing, ValueRef::Integer);
@@ -146,10 +171,10 @@ fn csv(entries: &[TrailEntry]) -> Result<(), Failure> {
             number(entry.session),
             number(entry.write),
             ValueRef::Text(&entry.table),
-            ValueRef::Integer(entry.key),
+            ValueRef::Integer(entry.row),
             ValueRef::Text(did(entry.did)),
-            ValueRef::Text(&self::columns(entry)),
+            ValueRef::Text(&json!(entry)["columns"].to_string()),
         ])?;
     }
-    out.end()
+    out.end(&Ending::default())
 }

@@ -1,6 +1,6 @@
 //! Rows as comma-separated values with a head line, in the forms in which they are exported, so that they can be imported too.
 
-use super::Writer;
+use super::{Ending, Writer};
 use crate::failure::Failure;
 use crate::terminal;
 use std::io::{self, Write};
@@ -26,7 +26,7 @@ impl Writer for CsvWriter {
         Ok(self.out.write_record(fields).map_err(device)?)
     }
 
-    fn end(mut self: Box<Self>) -> Result<(), Failure> {
+    fn end(mut self: Box<Self>, _: &Ending) -> Result<(), Failure> {
         Ok(self.out.flush()?)
     }
 }

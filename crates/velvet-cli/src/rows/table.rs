@@ -1,6 +1,6 @@
 //! Rows as a table for people, fitted to the terminal.
 
-use super::Writer;
+use super::{Ending, Writer};
 use crate::failure::Failure;
 use crate::terminal;
 use std::io::Write;
@@ -28,7 +28,7 @@ impl Writer for TableWriter {
         Ok(())
     }
 
-    fn end(self: Box<Self>) -> Result<(), Failure> {
+    fn end(self: Box<Self>, _: &Ending) -> Result<(), Failure> {
         Ok(write!(terminal::out(), "{}", terminal::fitted(self.grid))?)
     }
 }

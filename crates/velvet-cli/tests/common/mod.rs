@@ -18,7 +18,7 @@ pub fn newest() -> String {
 
 pub fn velvet(arguments: &[&str]) -> Command {
     let mut command = Command::cargo_bin("velvet").unwrap();
-    command.args(arguments).env_remove("CLICOLOR_FORCE");
+    command.args(arguments).env_remove("CLICOLOR_FORCE").env_remove("COLUMNS");
     command
 }
 
@@ -38,6 +38,22 @@ pub fn on_a_terminal(arguments: &[&str], pager: &str) -> String {
         .args(["-c", script, pager, program.to_str().unwrap()])
         .args(arguments)
         .env("TERM", "xterm")
-        .env_remove("NO_COLOR");
+        .env_remove("NO_COLOR")
+        .env_remove("COLUMNS");
     String::from_utf8(python.output().unwrap().stdout).unwrap().replace('\r', "")
+}
+
+/// The published schema of what comes out as JSON.
+static SCHEMA: LazyLock<serde_json::Value> =
+    LazyLock::new(|| serde_json::from_str(include_str!("../../../../docs/output.schema.json")).unwrap());
+
+/// Sees that a report has the form of this name in the schema; any of the schema's forms without one.
+pub fn fits(form: &str, report: &serde_json::Value) {
+    let mut schema = SCHEMA.clone();
+    if !form.is_empty() {
+        schema["anyOf"] = serde_json::json!([{ "$ref": format!("#/$defs/{form}") }]);
+    }
+    let validator = jsonschema::draft202012::new(&schema).unwrap();
+    let wrong: Vec<String> = validator.iter_errors(report).map(|e| format!("{}: {e}", e.instance_path())).collect();
+    assert!(wrong.is_empty(), "{form} does not fit: {}\n{report:#}", wrong.join("\n"));
 }

@@ -1,6 +1,7 @@
 //! Whether a file is sound: its pages, links, indexes and search indexes, stored values, and what it says about itself.
 
 use super::file::File;
+use super::salvage::{DamageOfPage, DamagedPage, damage};
 use crate::about::About;
 use crate::engine::{Connection, Fault, FaultKind};
 use crate::error::Error;
@@ -8,9 +9,11 @@ use crate::progress;
 use crate::searching;
 use serde::Serialize;
 use std::fmt;
+use std::path::Path;
 use velvet_core::fits::fits;
 use velvet_core::name::{KEY_COLUMN, quoted};
 use velvet_core::physical::Physical;
+use velvet_core::show::count;
 use velvet_core::statement::{PARTS_BETWEEN, part_keys};
 use velvet_core::structure::{ATTACHMENT, ATTACHMENT_PART, Structure, Table};
 use velvet_core::{Misfit, ValueRef, fingerprint};
@@ -35,6 +38,8 @@ pub struct Problem {
     pub table: Option<String>,
     /// The row number, where it is about a row.
     pub row: Option<i64>,
+    /// The number of the page of the file, from 1, where it is about one.
+    pub page: Option<u32>,
     /// What is wrong, as a sentence.
     pub what: String,
 }
@@ -69,7 +74,7 @@ impl Checked {
     fn add(&mut self, kind: ProblemKind, table: Option<&str>, row: Option<i64>, what: String) {
         let alike = |p: &&Problem| p.kind == kind && p.table.as_deref() == table;
         if self.problems.iter().filter(alike).count() < File::MOST_PROBLEMS {
-            self.problems.push(Problem { kind, table: table.map(str::to_owned), row, what });
+            self.problems.push(Problem { kind, table: table.map(str::to_owned), row, page: None, what });
         } else {
             self.more += 1;
         }
@@ -114,14 +119,17 @@ impl File {
                 &|checked| links(connection, checked),
             ];
             for part in parts {
-                part(&mut checked).or_else(|fault| damage(&mut checked, None, fault))?;
+                part(&mut checked).or_else(|fault| refused(&mut checked, None, fault))?;
             }
             for table in self.declared().map_or(&[][..], |s| &s.tables) {
                 let looked = values(connection, table, &mut checked);
-                looked.or_else(|fault| damage(&mut checked, Some(&table.name), fault))?;
+                looked.or_else(|fault| refused(&mut checked, Some(&table.name), fault))?;
             }
             progress::tell(|| "checking rows".to_owned(), checked.rows, Some(checked.rows));
             let has_damage = checked.problems.iter().any(|p| p.kind == ProblemKind::Pages);
+            if has_damage {
+                name_places(self.path(), &mut checked);
+            }
             if let Some(declared) = self.declared().filter(|_| !has_damage) {
                 search_indexes(connection, declared, &mut checked)?;
                 attachments(connection, declared, &mut checked)?;
@@ -132,7 +140,7 @@ impl File {
 }
 
 /// What the engine refuses because the file is damaged, or has another structure, is a finding.
-fn damage(checked: &mut Checked, table: Option<&str>, fault: Fault) -> Result<(), Fault> {
+fn refused(checked: &mut Checked, table: Option<&str>, fault: Fault) -> Result<(), Fault> {
     match fault.kind {
         FaultKind::Damaged | FaultKind::NoTable(_) | FaultKind::NoColumn(_) | FaultKind::Other => {
             let place = table.map_or_else(|| "the file".to_owned(), |t| format!("`{t}`"));
@@ -145,6 +153,57 @@ fn damage(checked: &mut Checked, table: Option<&str>, fault: Fault) -> Result<()
             Ok(())
         }
         _ => Err(fault),
+    }
+}
+
+/// Says of damaged pages which they are, and of which table.
+fn name_places(path: &Path, checked: &mut Checked) {
+    let damage = damage(path);
+    for problem in checked.problems.iter_mut().filter(|p| p.kind == ProblemKind::Pages) {
+        // As the engine says it: “Tree 14 page 30 cell 3: …”, by the first page of the tree.
+        let mut words = problem.what.split([' ', ':']);
+        let mut after = |word: &str| words.find(|w| *w == word).and_then(|_| words.next()?.parse::<u32>().ok());
+        if let Some(root) = after("Tree") {
+            problem.page = after("page");
+            let name = damage.roots.iter().find(|(first, _)| *first == root).map(|(_, name)| name.clone());
+            if let Some(name) = name {
+                problem.what = format!("`{name}`: {}", problem.what);
+                problem.table.get_or_insert(name);
+            }
+        }
+    }
+    let is_general = |p: &Problem| p.kind == ProblemKind::Pages && p.page.is_none();
+    let tables: Vec<&Option<String>> = damage.pages.iter().map(|page| &page.table).collect();
+    if !tables.is_empty() {
+        // What cannot be read is told page by page.
+        checked.problems.retain(|p| !(is_general(p) && (p.table.is_none() || tables.contains(&&p.table))));
+    }
+    let more = damage.pages.len().saturating_sub(File::MOST_PROBLEMS);
+    checked.more += more as u64;
+    let found = damage.pages.into_iter().take(File::MOST_PROBLEMS).map(|DamagedPage { number, table, what }| {
+        let of = table.as_ref().map_or_else(|| "the list of tables".to_owned(), |name| format!("`{name}`"));
+        let what = match what {
+            DamageOfPage::Whole(first, last) => {
+                format!("page {number} of {of} cannot be read{}", rows_between(first, last))
+            }
+            DamageOfPage::Rows(rows) => {
+                let rows = count(usize::try_from(rows).unwrap_or(usize::MAX), "row");
+                format!("page {number} of {of} is damaged: {rows} in it cannot be read")
+            }
+        };
+        Problem { kind: ProblemKind::Pages, table, row: None, page: Some(number), what }
+    });
+    checked.problems.splice(0..0, found);
+}
+
+/// What a page held that cannot be read any more.
+fn rows_between(first: i64, last: i64) -> String {
+    match (first, last) {
+        (i64::MIN, i64::MAX) => ", and so none of its rows can be found".to_owned(),
+        (i64::MIN, last) => format!("; it held rows with numbers up to {last}"),
+        (first, i64::MAX) => format!("; it held rows with numbers from {first} on"),
+        (first, last) if first == last => format!("; it held row {first}"),
+        (first, last) => format!("; it held rows with numbers from {first} to {last}"),
     }
 }
 
@@ -245,7 +304,7 @@ fn search_indexes(connection: &Connection, declared: &Structure, checked: &mut C
                 );
                 checked.add(ProblemKind::SearchIndex, Some(&table.name), None, what);
             }
-            Err(fault) => damage(checked, Some(&table.name), fault)?,
+            Err(fault) => refused(checked, Some(&table.name), fault)?,
         }
     }
     Ok(())

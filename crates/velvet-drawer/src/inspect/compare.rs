@@ -1,8 +1,9 @@
 //! Two copies of a file, or two files of one app, record by record.
 
+use super::cell::{Cell, ChangedCell};
 use super::file::{File, FoundTable};
-use super::forms;
 use super::structure::{ColumnStructure, TableStructure};
+use super::trail::Did;
 use crate::about::About;
 use crate::engine::{Connection, Row};
 use crate::error::Error;
@@ -44,46 +45,73 @@ pub struct TableComparison {
     pub only_order: bool,
 }
 
-/// One row that differs. Values are those of the columns that both tables have, unless said otherwise.
-#[derive(Debug, Serialize)]
-#[serde(untagged)]
+/// One row that differs. Values are those of the columns that both tables have.
+#[derive(Debug)]
 pub enum Difference<'a> {
     /// A row that is only in the file after.
     Added {
         /// Its table.
-        #[serde(rename = "added")]
         table: &'a str,
         /// The columns and values by which it is known.
-        #[serde(serialize_with = "forms::cells")]
-        known_by: &'a [(&'a str, ValueRef<'a>)],
+        known_by: &'a [Cell<'a>],
         /// All columns and their values.
-        #[serde(serialize_with = "forms::cells")]
-        row: &'a [(&'a str, ValueRef<'a>)],
+        row: &'a [Cell<'a>],
     },
     /// A row that is only in the file before.
     Removed {
         /// Its table.
-        #[serde(rename = "removed")]
         table: &'a str,
         /// The columns and values by which it is known.
-        #[serde(serialize_with = "forms::cells")]
-        known_by: &'a [(&'a str, ValueRef<'a>)],
+        known_by: &'a [Cell<'a>],
         /// All columns and their values.
-        #[serde(serialize_with = "forms::cells")]
-        row: &'a [(&'a str, ValueRef<'a>)],
+        row: &'a [Cell<'a>],
     },
     /// A row that is in both.
     Changed {
         /// Its table.
-        #[serde(rename = "changed")]
         table: &'a str,
         /// The columns and values by which it is known.
-        #[serde(serialize_with = "forms::cells")]
-        known_by: &'a [(&'a str, ValueRef<'a>)],
-        /// The columns that differ: the value before, and after.
-        #[serde(serialize_with = "forms::both")]
-        columns: &'a [(&'a str, ValueRef<'a>, ValueRef<'a>)],
+        known_by: &'a [Cell<'a>],
+        /// The columns that differ.
+        columns: &'a [ChangedCell<'a>],
     },
+}
+
+impl<'a> Difference<'a> {
+    /// The table of the row.
+    pub fn table(&self) -> &'a str {
+        match self {
+            Difference::Added { table, .. } | Difference::Removed { table, .. } | Difference::Changed { table, .. } => {
+                table
+            }
+        }
+    }
+
+    /// The columns and values by which the row is known.
+    pub fn known_by(&self) -> &'a [Cell<'a>] {
+        match self {
+            Difference::Added { known_by, .. }
+            | Difference::Removed { known_by, .. }
+            | Difference::Changed { known_by, .. } => known_by,
+        }
+    }
+
+    /// What was done to the row.
+    pub fn did(&self) -> Did {
+        match self {
+            Difference::Added { .. } => Did::Inserted,
+            Difference::Removed { .. } => Did::Removed,
+            Difference::Changed { .. } => Did::Changed,
+        }
+    }
+
+    /// Its row number, where it is known by that.
+    pub fn row_number(&self) -> Option<i64> {
+        self.known_by().iter().find(|cell| cell.name == KEY_COLUMN).and_then(|cell| match cell.value {
+            ValueRef::Integer(number) => Some(number),
+            _ => None,
+        })
+    }
 }
 
 impl Comparison {
@@ -119,7 +147,7 @@ impl File {
     /// let (before, after) = (File::open(yesterday)?, File::open(today)?);
     /// let comparison = before.compare(&after, &mut |difference| {
     ///     if let Difference::Changed { columns, .. } = difference {
-    ///         assert_eq!(columns[0].0, "grams");
+    ///         assert_eq!(columns[0].name, "grams");
     ///     }
     ///     Ok(())
     /// })?;
@@ -160,8 +188,16 @@ impl File {
                 columns.retain(|c| c != KEY_COLUMN);
                 told = self.links_told_by_own_keys(&table.name);
             }
-            let mut comparing =
-                Comparing { before: self, after, table: &table.name, columns, matched_by, known_by, told };
+            let mut comparing = Comparing {
+                before: self,
+                after,
+                table: &table.name,
+                columns,
+                matched_by,
+                known_by,
+                told,
+                kinds: Vec::new(),
+            };
             match comparing.run(each, &mut rows) {
                 Err(error) if error.is_beyond_bounds() || views.contains(&table.name) && !error.is_cancelled() => {
                     self.leave_out(&format!("`{}`", table.name), &error)
@@ -229,6 +265,8 @@ struct Comparing<'f> {
     known_by: Vec<String>,
     /// Columns that are told otherwise than they are stored, as expressions.
     told: BTreeMap<String, String>,
+    /// What each column was declared to hold.
+    kinds: Vec<Option<Kind>>,
 }
 
 impl Comparing<'_> {
@@ -241,6 +279,7 @@ impl Comparing<'_> {
         self.known_by.dedup();
         let rest: Vec<String> = self.columns.iter().filter(|c| !self.known_by.contains(c)).cloned().collect();
         self.columns = self.known_by.iter().cloned().chain(rest).collect();
+        self.kinds = self.columns.iter().map(|column| self.kind(column)).collect();
         let mut found = TableComparison {
             name: self.table.to_owned(),
             matched_by: self.matched_by.clone(),
@@ -311,8 +350,16 @@ impl Comparing<'_> {
         Ok(())
     }
 
-    fn named<'r>(&'r self, row: &Row<'r, '_>) -> Vec<(&'r str, ValueRef<'r>)> {
-        self.columns.iter().enumerate().map(|(at, column)| (column.as_str(), row.value(at))).collect()
+    /// What a column holds, where both files say the same.
+    fn kind(&self, column: &str) -> Option<Kind> {
+        let of = |file: &File| Some(file.declared()?.table(self.table)?.column(column)?.kind.clone());
+        // What is told as an own key is no link.
+        of(self.before).filter(|kind| of(self.after).as_ref() == Some(kind) && !self.told.contains_key(column))
+    }
+
+    fn named<'r>(&'r self, row: &Row<'r, '_>) -> Vec<Cell<'r>> {
+        let cell = |at: usize| Cell { name: &self.columns[at], value: row.value(at), kind: self.kinds[at].as_ref() };
+        (0..self.columns.len()).map(cell).collect()
     }
 
     fn changed(
@@ -330,7 +377,13 @@ impl Comparing<'_> {
         found.changed += 1;
         let known_by = self.named(old);
         let differ = (keys..self.columns.len()).filter(|at| old.value(*at) != new.value(*at));
-        let columns: Vec<_> = differ.map(|at| (self.columns[at].as_str(), old.value(at), new.value(at))).collect();
+        let cell = |at: usize| ChangedCell {
+            name: &self.columns[at],
+            before: old.value(at),
+            after: new.value(at),
+            kind: self.kinds[at].as_ref(),
+        };
+        let columns: Vec<_> = differ.map(cell).collect();
         each(Difference::Changed { table: self.table, known_by: &known_by[..self.known_by.len()], columns: &columns })
     }
 

@@ -19,27 +19,27 @@ impl File {
     ///
     /// # Errors
     /// When the file cannot be read.
-    pub fn warnings(&self) -> Result<Vec<String>, Error> {
+    pub fn notes(&self) -> Result<Vec<String>, Error> {
         let [log, _, journal] = COMPANIONS.map(|end| Beside::of(self.path(), end));
-        let mut warnings = Vec::new();
+        let mut notes = Vec::new();
         let beside = |h: Header| log_beside(&log.path, &h, Encrypted::at(self.path()).as_ref());
         let is_log = || header(self.path()).is_none_or(|h| !matches!(beside(h), Ok(LogBeside::NoLog)));
         if log.bytes > wal::HEADER as u64 && is_log() {
-            warnings.push(format!(
+            notes.push(format!(
                 "the newest changes are not in this file but in {} beside it: the app is running, or was killed. They are \
                  shown here; whoever copies the file needs both",
                 log.name
             ));
         }
         if journal.bytes > 0 {
-            warnings.push(format!(
+            notes.push(format!(
                 "a write was not finished; the way back out of it is in {} beside it. What is shown here is the state before \
                  that write; whoever copies the file needs both",
                 journal.name
             ));
         }
-        warnings.extend(self.incomplete()?.into_iter().map(|reason| reason.what));
-        Ok(warnings)
+        notes.extend(self.incomplete()?.into_iter().map(|reason| reason.what));
+        Ok(notes)
     }
 
     /// Why this file may not show what was stored: changes are missing, or are of another moment. Nothing where it is all there, as far

@@ -55,20 +55,20 @@ impl File {
         let mut told = BTreeSet::new();
         let mut all = Vec::new();
         for lost_by in trail.iter().filter(had_it) {
-            if !told.insert(lost_by.key) {
+            if !told.insert(lost_by.row) {
                 continue;
             }
             let now = self
-                .one(table, &format!("#{}", lost_by.key))
+                .one(table, &format!("#{}", lost_by.row))
                 .ok()
                 .and_then(|row| row.columns.into_iter().find(|(c, _)| c.name == column).map(|(_, value)| value));
             // It may have come back to it since.
             if now.as_ref().is_some_and(|now| is_typed(now, own_key)) {
                 continue;
             }
-            let removal = |entry: &&TrailEntry| entry.key == lost_by.key && entry.did == Did::Removed;
+            let removal = |entry: &&TrailEntry| entry.row == lost_by.row && entry.did == Did::Removed;
             let removed_by = if now.is_none() { trail.iter().find(removal).cloned() } else { None };
-            all.push(Former { table: table.name.clone(), row: lost_by.key, lost_by: lost_by.clone(), removed_by, now });
+            all.push(Former { table: table.name.clone(), row: lost_by.row, lost_by: lost_by.clone(), removed_by, now });
         }
         Ok(all)
     }

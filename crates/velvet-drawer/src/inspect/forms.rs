@@ -1,6 +1,6 @@
 //! The forms that parts of reports have when they are serialized, where those are not the plain ones.
 
-use super::{FoundColumn, FoundTable, WrittenColumn};
+use super::{Cell, Did, Difference, FoundColumn, FoundTable, Told, WrittenColumn};
 use serde::{Serialize, Serializer};
 use std::path::Path;
 use velvet_core::exchange::Exported;
@@ -26,24 +26,121 @@ pub(super) fn list_of_cells<S: Serializer>(all: &[Vec<(String, Value)>], to: S) 
     to.collect_seq(all.iter().map(|cells| AsObject(cells)))
 }
 
-/// Columns, and their values before and after, as an object.
-pub(super) fn both<V: Serialize, S: Serializer>(cells: &[(&str, V, V)], to: S) -> Result<S::Ok, S::Error> {
-    #[derive(Serialize)]
-    struct Both<'a, V> {
-        before: &'a V,
-        after: &'a V,
-    }
-    to.collect_map(cells.iter().map(|(name, before, after)| (name, Both { before, after })))
-}
-
 /// The columns of a row and their values, by what the columns hold.
 pub(super) fn row<S: Serializer>(columns: &[(FoundColumn, Value)], to: S) -> Result<S::Ok, S::Error> {
     to.collect_map(columns.iter().map(|(c, v)| (&c.name, Exported(v.as_ref(), c.kind.as_ref()))))
 }
 
+/// What was written to a column: the values before and after, each where the record was there. In the place of a value that is not told
+/// stands why.
+#[derive(Default, Serialize)]
+struct Written<B: Serialize, A: Serialize> {
+    #[serde(skip_serializing_if = "Option::is_none")]
+    before: Option<B>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    before_not_told: Option<NotTold>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    after: Option<A>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    after_not_told: Option<NotTold>,
+}
+
+/// Why a value is not told.
+#[derive(Serialize)]
+#[serde(rename_all = "kebab-case")]
+enum NotTold {
+    Private,
+    Sealed,
+    TooLong,
+    NotKept,
+}
+
 /// The columns that were written, as an object.
 pub(super) fn written<S: Serializer>(columns: &[WrittenColumn], to: S) -> Result<S::Ok, S::Error> {
-    to.collect_map(columns.iter().map(|column| (&column.name, column)))
+    fn told<'a>(told: &'a Told, column: &'a WrittenColumn) -> (Option<Exported<'a>>, Option<NotTold>) {
+        let not_told = match told {
+            Told::Value(value) => return (Some(Exported(value.as_ref(), column.kind.as_ref())), None),
+            Told::NotThere => return (None, None),
+            Told::Private => NotTold::Private,
+            Told::Sealed => NotTold::Sealed,
+            Told::TooLong(_) => NotTold::TooLong,
+            Told::Unknown => NotTold::NotKept,
+        };
+        (None, Some(not_told))
+    }
+    to.collect_map(columns.iter().map(|column| {
+        let ((before, before_not_told), (after, after_not_told)) =
+            (told(&column.before, column), told(&column.after, column));
+        (&column.name, Written { before, before_not_told, after, after_not_told })
+    }))
+}
+
+/// Cells by the names of their columns.
+struct ByName<'a>(&'a [Cell<'a>]);
+
+impl Serialize for ByName<'_> {
+    fn serialize<S: Serializer>(&self, to: S) -> Result<S::Ok, S::Error> {
+        to.collect_map(self.0.iter().map(|cell| (cell.name, Exported(cell.value, cell.kind))))
+    }
+}
+
+/// What differs of a row, in the form of an entry of a trail.
+struct Differing<'a>(&'a Difference<'a>);
+
+impl Serialize for Differing<'_> {
+    fn serialize<S: Serializer>(&self, to: S) -> Result<S::Ok, S::Error> {
+        type Column<'a> = (&'a str, Written<Exported<'a>, Exported<'a>>);
+        fn written<'a>(name: &'a str, before: Option<Exported<'a>>, after: Option<Exported<'a>>) -> Column<'a> {
+            (name, Written { before, after, before_not_told: None, after_not_told: None })
+        }
+        fn of<'a>(cell: &Cell<'a>) -> Exported<'a> {
+            Exported(cell.value, cell.kind)
+        }
+        match self.0 {
+            Difference::Added { row, .. } => to.collect_map(row.iter().map(|c| written(c.name, None, Some(of(c))))),
+            Difference::Removed { row, .. } => to.collect_map(row.iter().map(|c| written(c.name, Some(of(c)), None))),
+            Difference::Changed { columns, .. } => to.collect_map(
+                columns
+                    .iter()
+                    .map(|c| written(c.name, Some(Exported(c.before, c.kind)), Some(Exported(c.after, c.kind)))),
+            ),
+        }
+    }
+}
+
+impl Serialize for Difference<'_> {
+    fn serialize<S: Serializer>(&self, to: S) -> Result<S::Ok, S::Error> {
+        #[derive(Serialize)]
+        struct Form<'a> {
+            table: &'a str,
+            row: Option<i64>,
+            did: Did,
+            known_by: ByName<'a>,
+            columns: Differing<'a>,
+        }
+        let (table, row, did) = (self.table(), self.row_number(), self.did());
+        Form { table, row, did, known_by: ByName(self.known_by()), columns: Differing(self) }.serialize(to)
+    }
+}
+
+/// Times, as objects.
+pub(super) fn times<S: Serializer>(times: &[(String, Option<String>)], to: S) -> Result<S::Ok, S::Error> {
+    #[derive(Serialize)]
+    struct Time<'a> {
+        from: &'a str,
+        to: Option<&'a str>,
+    }
+    to.collect_seq(times.iter().map(|(from, to)| Time { from, to: to.as_deref() }))
+}
+
+/// Numbers from one to another, both included, as objects.
+pub(super) fn ranges<S: Serializer>(ranges: &[(i64, i64)], to: S) -> Result<S::Ok, S::Error> {
+    #[derive(Serialize)]
+    struct Range {
+        first: i64,
+        last: i64,
+    }
+    to.collect_seq(ranges.iter().map(|(first, last)| Range { first: *first, last: *last }))
 }
 
 /// The columns in which words were found, each with its text in parts.

@@ -14,7 +14,7 @@ use std::io::BufRead;
 use std::path::Path;
 use std::time::Duration;
 use velvet_core::Value;
-use velvet_core::exchange::{of_field, of_json};
+use velvet_core::exchange::{ROWS_BEGIN, of_field, of_json};
 use velvet_core::fits::fits;
 use velvet_core::name::{nearest, quoted};
 use velvet_core::sql_text::statements;
@@ -133,6 +133,13 @@ struct NamedRow<'a> {
     row: BTreeMap<String, &'a RawValue>,
 }
 
+/// The rows of a report of the command, as a list.
+#[derive(Deserialize)]
+struct Report<'a> {
+    #[serde(borrow)]
+    rows: Vec<&'a RawValue>,
+}
+
 /// Whether the first character that is no space begins a list. Spaces before it are passed over.
 fn begins_with_a_list(from: &mut dyn BufRead) -> std::io::Result<bool> {
     loop {
@@ -168,19 +175,27 @@ impl Importing<'_> {
         match (form, table) {
             (Exchange::JsonLines, _) => {
                 let unreadable = |e| Error::device("cannot read what is to be imported", &e);
-                if begins_with_a_list(from).map_err(unreadable)? {
-                    let mut text = String::new();
-                    from.read_to_string(&mut text).map_err(unreadable)?;
-                    let rows: Vec<&RawValue> = match serde_json::from_str(&text) {
-                        Ok(rows) => rows,
-                        Err(error) => {
-                            let why = format!("it is no list of rows in JSON: {error}");
-                            return refuse(&why, "Mend it, and import again");
-                        }
-                    };
-                    return self.json_rows(table, "row", rows.iter().map(|row| Ok(row.get().to_owned())));
+                let is_list = begins_with_a_list(from).map_err(unreadable)?;
+                let mut first = String::new();
+                from.read_line(&mut first).map_err(unreadable)?;
+                if !is_list && first.trim_end() != ROWS_BEGIN {
+                    let lines = std::iter::once(Ok(first)).chain(from.lines());
+                    return self.json_rows(table, "line", lines.map(|line| line.map_err(unreadable)));
                 }
-                self.json_rows(table, "line", from.lines().map(|line| line.map_err(unreadable)))
+                let mut text = first;
+                from.read_to_string(&mut text).map_err(unreadable)?;
+                let rows = if is_list {
+                    serde_json::from_str(&text)
+                } else {
+                    serde_json::from_str(&text).map(|Report { rows }| rows)
+                };
+                let rows: Vec<&RawValue> = match rows {
+                    Ok(rows) => rows,
+                    Err(error) => {
+                        return refuse(&format!("it is no list of rows in JSON: {error}"), "Mend it, and import again");
+                    }
+                };
+                self.json_rows(table, "row", rows.iter().map(|row| Ok(row.get().to_owned())))
             }
             (Exchange::Csv, Some(table)) => self.csv(table, from),
             (Exchange::Csv, None) => {

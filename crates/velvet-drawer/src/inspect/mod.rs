@@ -23,6 +23,7 @@
 //! ```
 
 mod attachment;
+mod cell;
 mod check;
 mod compare;
 mod complete;
@@ -50,6 +51,7 @@ mod words;
 
 pub use crate::writing::compact_file as compact;
 pub use attachment::FoundAttachment;
+pub use cell::{Cell, ChangedCell};
 pub use check::{Checked, Problem, ProblemKind};
 pub use compare::{Comparison, Difference, TableComparison};
 pub use complete::Incomplete;

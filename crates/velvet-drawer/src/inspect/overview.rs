@@ -36,7 +36,7 @@ pub struct Overview {
     /// The last sessions, oldest first; at most [`File::SESSIONS_AT_A_GLANCE`].
     pub sessions: Vec<Session>,
     /// What a reader should know before trusting what is shown, each as a sentence.
-    pub warnings: Vec<String>,
+    pub notes: Vec<String>,
 }
 
 /// A version that a file went through.
@@ -81,7 +81,7 @@ impl File {
     /// When the file cannot be read.
     pub fn overview(&self) -> Result<Overview, Error> {
         let names = self.table_names()?;
-        let mut warnings = self.warnings()?;
+        let mut notes = self.notes()?;
         let sessions = self.sessions(File::SESSIONS_AT_A_GLANCE)?;
         self.read("cannot read the overview", |c| {
             let (ours, bytes) = (About::is_ours(c)?, bytes_of_tables(c));
@@ -96,11 +96,11 @@ impl File {
                 tables: names
                     .iter()
                     .filter(|name| !self.is_of_parts(name))
-                    .map(|name| TableOverview { holds: self.holds(name), ..table(c, name, &bytes, &mut warnings) })
+                    .map(|name| TableOverview { holds: self.holds(name), ..table(c, name, &bytes, &mut notes) })
                     .collect(),
                 sealed: self.declared().map(sealed).unwrap_or_default(),
                 sessions,
-                warnings,
+                notes,
             })
         })
     }
@@ -133,17 +133,17 @@ fn bytes_of_tables(connection: &Connection) -> Result<HashMap<String, u64>, Faul
     Ok(of_tables)
 }
 
-/// A table at a glance. What cannot be counted, such as a view over a table that is gone, goes to `warnings`.
+/// A table at a glance. What cannot be counted, such as a view over a table that is gone, goes to `notes`.
 fn table(
     connection: &Connection,
     name: &str,
     bytes: &Result<HashMap<String, u64>, Fault>,
-    warnings: &mut Vec<String>,
+    notes: &mut Vec<String>,
 ) -> TableOverview {
     let mut known = |number: Result<u64, Fault>| match number {
         Ok(number) => Some(number),
         Err(fault) => {
-            warnings.push(format!("`{name}` cannot be read: {}", Error::from(fault).problem()));
+            notes.push(format!("`{name}` cannot be read: {}", Error::from(fault).problem()));
             None
         }
     };

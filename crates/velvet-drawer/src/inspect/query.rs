@@ -1,9 +1,10 @@
 //! Any statement that only reads.
 
 use super::file::{File, FoundColumn};
-use crate::engine::FaultKind;
+use crate::engine::{Fault, FaultKind};
 use crate::error::{Cause, Error};
 use velvet_core::ValueRef;
+use velvet_core::name::nearest;
 
 impl File {
     /// Runs a statement that somebody typed, which may only read: `head` gets the columns that come out, then `each` the values of every
@@ -49,8 +50,8 @@ impl File {
                         FaultKind::Damaged | FaultKind::Endless(_) | FaultKind::Interrupted(_)
                     ) =>
                 {
-                    let advice = "It is one statement in SQL; `velvet structure` shows the tables and columns";
-                    return refused(&fault.message, advice);
+                    let (why, advice) = self.what_is_wrong(text, &fault);
+                    return refused(&why, &advice);
                 }
                 other => other?,
             };
@@ -77,5 +78,30 @@ impl File {
                 each(&values)
             })
         })
+    }
+
+    /// Why a statement cannot be run, and what was probably meant.
+    fn what_is_wrong(&self, text: &str, fault: &Fault) -> (String, String) {
+        let tables = self.table_names().unwrap_or_default();
+        let shows = "`velvet structure FILE` shows the tables and columns";
+        let meant =
+            |near: Option<&str>| near.map_or_else(|| shows.to_owned(), |near| format!("Did you mean `{near}`?"));
+        match &fault.kind {
+            FaultKind::NoTable(name) => {
+                (format!("there is no table `{name}`"), meant(nearest(name, tables.iter().map(String::as_str))))
+            }
+            FaultKind::NoColumn(name) => {
+                let words: Vec<&str> = text.split(|c: char| !c.is_alphanumeric() && c != '_').collect();
+                let is_named = |table: &&String| words.iter().any(|word| word.eq_ignore_ascii_case(table));
+                let found = tables.iter().filter(is_named).filter_map(|table| self.exact(table.clone()).ok());
+                let columns: Vec<String> = found.flat_map(|table| table.columns).map(|column| column.name).collect();
+                let last = name.rsplit('.').next().unwrap_or(name);
+                (format!("there is no column `{name}`"), meant(nearest(last, columns.iter().map(String::as_str))))
+            }
+            _ if fault.message.starts_with("Multiple statements") => {
+                ("it is more than one statement".to_owned(), "Run them one by one".to_owned())
+            }
+            _ => (fault.message.clone(), format!("It must be one statement in SQL that only reads; {shows}")),
+        }
     }
 }

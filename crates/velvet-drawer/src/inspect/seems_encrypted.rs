@@ -1,5 +1,6 @@
 //! What can be known of an encrypted file without its key.
 
+use super::forms;
 use crate::beside::with_companions;
 use crate::engine::{PAGE, is_open_here};
 use crate::opening::resolved;
@@ -21,6 +22,7 @@ const PLAIN: &[u8] = b"SQLite format 3\0";
 #[non_exhaustive]
 pub struct SeemsEncrypted {
     /// Where it is.
+    #[serde(serialize_with = "forms::path")]
     pub path: PathBuf,
     /// Its size in bytes.
     pub bytes: u64,

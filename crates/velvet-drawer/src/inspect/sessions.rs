@@ -1,6 +1,7 @@
 //! What each start of the app did.
 
 use super::file::File;
+use super::forms;
 use crate::engine::{Connection, Fault, FaultKind, Row};
 use crate::error::Error;
 use crate::running::began as process_began;
@@ -33,6 +34,7 @@ pub struct Session {
     /// How many rows it wrote, by table.
     pub wrote: Vec<TableWrites>,
     /// When it went to the background and came back, as time stamps in UTC; the last times only, where there were many.
+    #[serde(serialize_with = "forms::times")]
     pub background: Vec<(String, Option<String>)>,
 }
 

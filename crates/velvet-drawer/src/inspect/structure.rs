@@ -7,7 +7,7 @@ use serde::Serialize;
 use velvet_core::evolution::History;
 use velvet_core::name::KEY_COLUMN;
 use velvet_core::physical::{Physical, PhysicalTable};
-use velvet_core::structure::Holds;
+use velvet_core::structure::{Holds, Kind};
 
 /// A table's structure, as the file has it.
 #[derive(Clone, Debug, Serialize)]
@@ -31,7 +31,10 @@ pub struct TableStructure {
 pub struct ColumnStructure {
     /// Its name.
     pub name: String,
-    /// What it was declared to hold, in words, where the file says; else its type in the file.
+    /// What it was declared to hold, where the file says.
+    pub kind: Option<Kind>,
+    /// The same in words; its type in the file where it says nothing else.
+    #[serde(skip)]
     pub holds: String,
     /// Its type in the file, in small letters.
     #[serde(rename = "stored_as")]
@@ -51,7 +54,7 @@ pub struct LinkStructure {
     pub table: String,
     /// The column there.
     pub column: String,
-    /// What happens when the row there is removed, as the file says it, in small letters.
+    /// What happens when the row there is removed, as the file says it: `no-action`, `restrict`, `set-null`, `set-default` or `cascade`.
     pub on_removal: String,
 }
 
@@ -101,13 +104,16 @@ impl File {
             let columns = there.columns.into_iter().map(|column| {
                 let physical = found.columns.get(&column.name).cloned().unwrap_or_default();
                 let link = found.links.iter().find(|l| l.0 == column.name);
-                let words =
-                    declared.and_then(|t| t.column(&column.name)).map(|c| c.in_words().replace(", optional", ""));
-                let holds = match words {
-                    None if physical.is_key && column.name == KEY_COLUMN => "the row number".to_owned(),
-                    words => words.unwrap_or_else(|| physical.storage.to_lowercase()),
+                let definition = declared.and_then(|t| t.column(&column.name));
+                let words = definition.map(|c| c.in_words().replace(", optional", ""));
+                let holds = match (words, link) {
+                    (Some(words), _) => words,
+                    (None, Some((_, table, to, _))) => format!("a link to {table}.{to}"),
+                    (None, None) if physical.is_key && column.name == KEY_COLUMN => "the row number".to_owned(),
+                    (None, None) => physical.storage.to_lowercase(),
                 };
                 ColumnStructure {
+                    kind: definition.map(|c| c.kind.clone()),
                     holds,
                     required: physical.required || physical.is_key,
                     storage: physical.storage.to_lowercase(),
@@ -115,7 +121,7 @@ impl File {
                     links_to: link.map(|(_, table, to, action)| LinkStructure {
                         table: table.clone(),
                         column: to.clone(),
-                        on_removal: action.to_lowercase(),
+                        on_removal: action.to_lowercase().replace(' ', "-"),
                     }),
                     name: column.name,
                 }

@@ -11,6 +11,7 @@ use std::collections::{BTreeMap, HashMap};
 use velvet_core::exchange::of_json;
 use velvet_core::name::{KEY_COLUMN, quoted};
 use velvet_core::statement::{TRAIL, WRITES};
+use velvet_core::structure::Kind;
 use velvet_core::{Value, ValueRef};
 
 /// Which entries of the trail to read.
@@ -19,17 +20,31 @@ pub struct TrailOf {
     /// Those of this table only.
     pub table: Option<String>,
     /// Those of the record with this row number only.
-    pub key: Option<i64>,
+    pub row: Option<i64>,
     /// Those of this session only.
     pub session: Option<i64>,
+    /// Those of this kind only.
+    pub did: Option<Did>,
+    /// Those from this time stamp in UTC on, that included: as the file has it, or the beginning of one, such as `2025-03-08T09`.
+    pub since: Option<String>,
+    /// Those before this time stamp in UTC.
+    pub until: Option<String>,
     /// At most this many, of the newest.
     pub limit: Option<u64>,
 }
 
 impl TrailOf {
+    fn asks_for(&self, entry: &TrailEntry) -> bool {
+        self.session.is_none_or(|session| entry.session == Some(session))
+            && self.did.is_none_or(|did| entry.did == did)
+            && self.since.as_ref().is_none_or(|since| entry.at >= *since)
+            && self.until.as_ref().is_none_or(|until| entry.at < *until)
+    }
+
     /// Whether some entries are left out for what they are, and not for how many there are.
     pub fn is_part(&self) -> bool {
-        self.table.is_some() || self.key.is_some() || self.session.is_some()
+        let of_time = self.since.is_some() || self.until.is_some();
+        self.table.is_some() || self.row.is_some() || self.session.is_some() || self.did.is_some() || of_time
     }
 }
 
@@ -42,7 +57,7 @@ pub struct TrailEntry {
     /// The table.
     pub table: String,
     /// The row number of the record.
-    pub key: i64,
+    pub row: i64,
     /// What was done to it.
     pub did: Did,
     /// When, as a time stamp in UTC.
@@ -70,11 +85,12 @@ pub enum Did {
 }
 
 /// A column that was written.
-#[derive(Clone, Debug, PartialEq, Serialize)]
+#[derive(Clone, Debug, PartialEq)]
 pub struct WrittenColumn {
     /// Its name, as it was then.
-    #[serde(skip)]
     pub name: String,
+    /// What the column of that name is declared to hold now, where the file says.
+    pub kind: Option<Kind>,
     /// What stood there before.
     pub before: Told,
     /// What stood there afterwards.
@@ -82,13 +98,11 @@ pub struct WrittenColumn {
 }
 
 /// What is told of a value.
-#[derive(Clone, Debug, PartialEq, Serialize)]
-#[serde(rename_all = "snake_case")]
+#[derive(Clone, Debug, PartialEq)]
 pub enum Told {
     /// The value.
     Value(Value),
     /// The record was not there.
-    #[serde(rename = "not there")]
     NotThere,
     /// The column is private, so its values are left out.
     Private,
@@ -136,21 +150,14 @@ impl File {
     /// # Errors
     /// When the file cannot be read.
     pub fn made(&self, difference: &Difference<'_>) -> Result<Option<TrailEntry>, Error> {
-        let (table, known_by, did, columns) = match difference {
-            Difference::Added { table, known_by, .. } => (*table, *known_by, Did::Inserted, &[][..]),
-            Difference::Removed { table, known_by, .. } => (*table, *known_by, Did::Removed, &[][..]),
-            Difference::Changed { table, known_by, columns } => (*table, *known_by, Did::Changed, *columns),
-        };
-        let number = known_by.iter().find_map(|(name, value)| match value {
-            ValueRef::Integer(number) if *name == KEY_COLUMN => Some(*number),
-            _ => None,
-        });
+        let columns = if let Difference::Changed { columns, .. } = difference { *columns } else { &[] };
         // Rows that are not matched by their numbers may be those of another drawer.
-        let Some(number) = number else { return Ok(None) };
-        let of = TrailOf { table: Some(table.to_owned()), key: Some(number), ..TrailOf::default() };
+        let Some(number) = difference.row_number() else { return Ok(None) };
+        let of = TrailOf { table: Some(difference.table().to_owned()), row: Some(number), ..TrailOf::default() };
         let wrote = |entry: &TrailEntry| {
-            let differs = |c: &WrittenColumn| columns.iter().any(|(name, _, _)| *name == c.name);
-            entry.did == did && (columns.is_empty() || entry.columns.is_empty() || entry.columns.iter().any(differs))
+            let differs = |c: &WrittenColumn| columns.iter().any(|changed| changed.name == c.name);
+            entry.did == difference.did()
+                && (columns.is_empty() || entry.columns.is_empty() || entry.columns.iter().any(differs))
         };
         Ok(self.trail(&of)?.into_iter().find(wrote))
     }
@@ -165,7 +172,7 @@ impl File {
             Err(Fault { kind: FaultKind::NoTable(_) | FaultKind::NoColumn(_), .. }) => return Ok(Vec::new()),
             other => other?,
         };
-        statement.bind_all([of.table.as_ref().into(), of.key.into()])?;
+        statement.bind_all([of.table.as_ref().into(), of.row.into()])?;
         let limit = of.limit.map_or(usize::MAX, |n| usize::try_from(n).unwrap_or(usize::MAX));
         let mut known: HashMap<(String, i64), Known> = HashMap::new();
         let mut all = Vec::new();
@@ -180,7 +187,7 @@ impl File {
             };
             let (entry, before) = self.entry(row, state);
             known.insert((table, key), before);
-            if of.session.is_none_or(|session| entry.session == Some(session)) {
+            if of.asks_for(&entry) {
                 all.push(entry);
             }
         }
@@ -228,6 +235,7 @@ impl File {
                     name: name.clone(),
                     before: Told::NotThere,
                     after: told.clone(),
+                    kind: None,
                 };
                 let columns = if let Known::Columns(columns) = &after {
                     columns.iter().map(written).collect()
@@ -243,6 +251,7 @@ impl File {
                     name: name.clone(),
                     before: before.clone(),
                     after: after.column(name),
+                    kind: None,
                 };
                 let columns = self.in_order(row.text(1), told.iter().map(written).collect());
                 let before = match after {
@@ -258,7 +267,7 @@ impl File {
         let entry = TrailEntry {
             number: row.integer(0),
             table: row.text(1).to_owned(),
-            key: row.integer(2),
+            row: row.integer(2),
             did,
             at: row.text(4).to_owned(),
             session: number(5),
@@ -272,6 +281,7 @@ impl File {
     fn in_order(&self, table: &str, mut columns: Vec<WrittenColumn>) -> Vec<WrittenColumn> {
         if let Some(table) = self.declared().and_then(|s| s.table(table)) {
             columns.sort_by_key(|c| table.columns.iter().position(|d| d.name == c.name).unwrap_or(usize::MAX));
+            columns.iter_mut().for_each(|c| c.kind = table.column(&c.name).map(|declared| declared.kind.clone()));
         }
         columns
     }

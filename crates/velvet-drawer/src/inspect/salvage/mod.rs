@@ -3,11 +3,13 @@
 //! The pages are read as they stand, past what does not add up: the engine gives up at the first fault, and one damaged page
 //! high in a table hides thousands of sound ones below it.
 
+mod damage;
 mod source;
 mod tree;
 
 use super::Limits;
 use super::file::File;
+use super::forms;
 use crate::about::{APPLICATION_ID, About};
 use crate::engine::is_open_here;
 use crate::engine::{ColumnEntry, Connection, Fault, FaultKind, Opener};
@@ -16,6 +18,7 @@ use crate::new_file;
 use crate::opening::resolved;
 use crate::progress;
 use crate::searching;
+pub(super) use damage::{DamageOfPage, DamagedPage, damage};
 use serde::Serialize;
 use source::PageSource;
 use std::collections::BTreeMap;
@@ -48,14 +51,15 @@ pub struct SalvagedTable {
     /// How many rows were saved.
     pub rows: u64,
     /// How many of these stood in pages that the table did not lead to any more.
-    pub astray: u64,
+    pub orphaned: u64,
     /// How many rows were found, but damaged.
-    pub broken: u64,
+    pub damaged: u64,
     /// How many rows were read, but do not fit the table: their key or unique value is that of another, or a value is none of its
     /// column's.
     pub refused: u64,
-    /// The row numbers between which nothing could be read, both included. Beside rows that were found astray they may be those of
+    /// The row numbers between which nothing could be read, both included. Beside orphaned rows they may be those of
     /// rows that the app had removed.
+    #[serde(serialize_with = "forms::ranges")]
     pub gaps: Vec<(i64, i64)>,
 }
 
@@ -69,7 +73,7 @@ impl Salvaged {
 impl SalvagedTable {
     /// Whether all of it was saved, as far as the file tells.
     pub fn is_whole(&self) -> bool {
-        self.broken == 0 && self.refused == 0 && self.gaps.is_empty()
+        self.damaged == 0 && self.refused == 0 && self.gaps.is_empty()
     }
 }
 
@@ -103,7 +107,7 @@ impl SalvagedTable {
 /// # Ok::<(), velvet_drawer::Error>(())
 /// ```
 pub fn salvage(from: impl AsRef<Path>, to: impl AsRef<Path>, limits: &Limits) -> Result<Salvaged, Error> {
-    let doing = "cannot save what is in the file";
+    let doing = "cannot salvage the file";
     let from = from.as_ref();
     let refuse = |cause, why: &str, advice: &str| {
         let error = Error::new(cause, format!("{doing}: {why}")).untouched("Nothing was written");
@@ -215,14 +219,14 @@ impl Salvaging<'_> {
         }
         for entry in entries.iter().filter(|e| e.kind == "index" && !e.statement.is_empty()) {
             if let Err(fault) = self.to.run_creating(&entry.statement) {
-                self.report.lost.push(format!("the index `{}` cannot be made: {}", entry.name, fault.message));
+                self.report.lost.push(format!("the index `{}` cannot be created: {}", entry.name, fault.message));
             }
         }
         self.read_last_numbers(&entries)?;
         for table in &mut tables {
             self.save(table)?;
         }
-        self.find_astray(&mut tables)?;
+        self.find_orphaned(&mut tables)?;
         self.keep_last_numbers()?;
         self.finish(structure.as_ref(), &mut tables)?;
         let is_own = |name: &str| is_ours && name.starts_with("velvet_");
@@ -236,7 +240,9 @@ impl Salvaging<'_> {
             let left: Vec<&str> =
                 entries.iter().filter(|e| e.kind == kind && !is_own(&e.name)).map(|e| e.name.as_str()).collect();
             if !left.is_empty() {
-                self.report.lost.push(format!("not saved, because only data are: {kind} {}", left.join(", ")));
+                self.report
+                    .lost
+                    .push(format!("not recovered, because only tables and indexes are: {kind} {}", left.join(", ")));
             }
         }
         self.report.tables = others.into_iter().map(|t| t.report).collect();
@@ -264,12 +270,12 @@ impl Salvaging<'_> {
         if entry.statement.get(..14).is_some_and(|b| b.eq_ignore_ascii_case("CREATE VIRTUAL")) {
             self.report
                 .lost
-                .push(format!("not saved, because other tables hold its data: the virtual table {}", entry.name));
+                .push(format!("not recovered, because other tables hold its data: the virtual table {}", entry.name));
             return Ok(None);
         }
         if let Err(fault) = self.to.run_creating(&entry.statement) {
             if entry.name != "velvet_about" {
-                self.report.lost.push(format!("the table `{}` cannot be made: {}", entry.name, fault.message));
+                self.report.lost.push(format!("the table `{}` cannot be created: {}", entry.name, fault.message));
                 return Ok(None);
             }
             // Of this one it is known how it was made.
@@ -317,7 +323,7 @@ impl Salvaging<'_> {
         // The rows are handed over while the pages are read, so that a large table is never in memory as a whole.
         let (to, rows) = (self.to, &mut self.rows);
         let missing = tree::walk(self.source, table.root, &mut self.seen, &mut |row| insert(to, table, row, rows))?;
-        table.report.broken += missing.broken;
+        table.report.damaged += missing.broken;
         table.missing = missing;
         Ok(())
     }
@@ -350,14 +356,14 @@ impl Salvaging<'_> {
     }
 
     /// Looks for the rows of tables with gaps in pages that nothing leads to.
-    fn find_astray(&mut self, tables: &mut [SavedTable]) -> Result<(), Fault> {
+    fn find_orphaned(&mut self, tables: &mut [SavedTable]) -> Result<(), Fault> {
         if tables.iter().any(|t| !t.missing.gaps.is_empty()) {
             let unused = self.source.unused();
             for number in 2..self.seen.len() as u32 {
                 if self.seen[number as usize] || unused.contains(&number) {
                     continue;
                 }
-                let Some(rows) = tree::astray(self.source, number) else { continue };
+                let Some(rows) = tree::orphaned(self.source, number) else { continue };
                 let fits =
                     |t: &&mut SavedTable| rows.iter().all(|(row, values)| t.missing.covers(*row) && fits(t, values));
                 let mut candidates: Vec<&mut SavedTable> = tables.iter_mut().filter(fits).collect();
@@ -366,7 +372,7 @@ impl Salvaging<'_> {
                     for row in rows {
                         let before = table.report.rows;
                         insert(self.to, table, row, &mut self.rows)?;
-                        table.report.astray += table.report.rows - before;
+                        table.report.orphaned += table.report.rows - before;
                     }
                 }
             }
@@ -377,10 +383,10 @@ impl Salvaging<'_> {
         Ok(())
     }
 
-    /// The gaps that are left between the rows that were saved in the end. Rows that were found astray do not tell whether there were
+    /// The gaps that are left between the rows that were saved in the end. Orphaned rows do not tell whether there were
     /// others beside them, so every number between them may be one that is lost.
     fn left_of_gaps(&self, table: &SavedTable) -> Result<Vec<(i64, i64)>, Fault> {
-        if table.report.astray == 0 {
+        if table.report.orphaned == 0 {
             return Ok(table.missing.gaps.clone());
         }
         let mut left = Vec::new();
@@ -492,7 +498,7 @@ fn insert(
     rows: &mut u64,
 ) -> Result<(), Fault> {
     if values.len() > table.columns.len() {
-        table.report.broken += 1;
+        table.report.damaged += 1;
         return Ok(());
     }
     let mut statement = to.prepare(&table.insert)?;

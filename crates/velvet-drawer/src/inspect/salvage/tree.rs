@@ -1,5 +1,6 @@
 //! Going through the pages of a table, and past those that cannot be read.
 
+use super::damage::DamageOfPage;
 use super::source::PageSource;
 use velvet_core::Value;
 use velvet_core::b_tree::{Node, node, values};
@@ -14,6 +15,8 @@ pub(super) struct Missing {
     pub(super) gaps: Vec<(i64, i64)>,
     /// How many rows do not add up.
     pub(super) broken: u64,
+    /// The pages of all of these.
+    pub(super) pages: Vec<(u32, DamageOfPage)>,
 }
 
 impl Missing {
@@ -59,6 +62,7 @@ pub(super) fn walk<E>(
                 ahead.extend(parts.into_iter().rev());
             }
             (Some(Node::Leaf { cells, broken }), Some(page)) => {
+                let before = missing.broken;
                 missing.broken += broken as u64;
                 for cell in cells {
                     let row = source.row(&page, &cell).and_then(|row| values(&row, source.layout.encoding));
@@ -67,15 +71,21 @@ pub(super) fn walk<E>(
                         None => missing.broken += 1,
                     }
                 }
+                if missing.broken > before {
+                    missing.pages.push((number, DamageOfPage::Rows(missing.broken - before)));
+                }
             }
-            _ => missing.gap(first, last),
+            _ => {
+                missing.pages.push((number, DamageOfPage::Whole(first, last)));
+                missing.gap(first, last);
+            }
         }
     }
     Ok(missing)
 }
 
 /// The rows of a page that no table leads to, where all of it adds up.
-pub(super) fn astray(source: &mut PageSource, number: u32) -> Option<Vec<SavedRow>> {
+pub(super) fn orphaned(source: &mut PageSource, number: u32) -> Option<Vec<SavedRow>> {
     let page = source.page(number)?;
     let Node::Leaf { cells, broken: 0 } = node(&page, false, &source.layout)? else { return None };
     let in_order = cells.windows(2).all(|pair| pair[0].row < pair[1].row);
