@@ -121,3 +121,13 @@ pub(crate) fn json(report: &impl Serialize) -> io::Result<()> {
     serde_json::to_writer_pretty(&mut out, report)?;
     writeln!(out)
 }
+
+#[cfg(test)]
+mod tests {
+    use super::rounded;
+
+    #[test]
+    fn a_number_that_changes_has_three_digits_and_zeros() {
+        assert_eq!([0, 7, 999, 4861, 99_999].map(rounded), [0, 7, 999, 4860, 99_900]);
+    }
+}

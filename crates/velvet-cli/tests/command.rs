@@ -533,6 +533,7 @@ fn any_reading_statement_is_run_and_no_other() {
         ("delete from piece", "it does more than read"),
         ("select * from peice", "there is no table `peice`. Nothing was read. Did you mean `piece`?"),
         ("select makr from piece", "there is no column `makr`. Nothing was read. Did you mean `mark`?"),
+        ("select mak from firing", "there is no column `mak`. Nothing was read. `velvet structure FILE` shows"),
         ("select 1; select 2", "it is more than one statement"),
         ("vacuum into '/tmp/velvet-must-not-be.db'", "it does more than read"),
         ("attach '/tmp/velvet-must-not-be.db' as x", "not authorized"),
@@ -550,6 +551,12 @@ fn files_are_copied_saved_compacted_and_exchanged() {
     let (file, copy) = (newest(), path("copy.drawer"));
     assert!(succeeds(&["copy", &file, "--to", &copy]).contains("everything, at one moment"));
     assert!(fails(&["copy", &file, "--to", &copy]).contains("there is a file of that name already"));
+    for command in ["copy", "salvage", "export"] {
+        assert!(fails(&[command, &file, "--to", &path("")]).contains("a folder has that name"), "{command}");
+        assert!(
+            fails(&[command, &file, "--to", &path("no/x")]).contains(&format!("there is no folder {}", path("no")))
+        );
+    }
     assert!(
         succeeds(&["copy", &file, "--to", &path("b.drawer"), "--without-private"])
             .contains("No column of this file is private")

@@ -153,6 +153,14 @@ fn every_report_fits_the_published_schema() {
     ] {
         assert!(reports["notes"][0].as_str().unwrap().contains("copied without kiln.drawer-wal"), "{reports}");
     }
+    let endless =
+        "CREATE VIEW endless AS WITH RECURSIVE n(a) AS (SELECT 1 UNION ALL SELECT a + 1 FROM n) SELECT a FROM n;";
+    rusqlite::Connection::open(at("endless.db")).unwrap().execute_batch(endless).unwrap();
+    for (form, command) in [("search", "search"), ("overview", "overview")] {
+        let arguments = [command, &at("endless.db"), "--within", "1", "zzz"];
+        let report = report(form, &arguments[..if command == "search" { 5 } else { 4 }]);
+        assert!(report["notes"][0].as_str().unwrap().contains("`endless`"), "{report}");
+    }
     for line in succeeds(&["export", &own]).lines().chain(succeeds(&["export", &own, "glaze"]).lines()) {
         fits("export_line", &serde_json::from_str(line).unwrap());
     }
@@ -209,6 +217,58 @@ fn a_value_has_one_form_in_all_of_them() {
 }
 
 #[test]
+fn a_column_that_held_something_else_before_is_compared_by_what_is_stored() {
+    let folder = tempfile::tempdir().unwrap();
+    let (before, after) = (folder.path().join("before.drawer"), folder.path().join("after.drawer"));
+    {
+        #[derive(Record)]
+        struct Pot {
+            #[record(own_key)]
+            mark: String,
+            glazed: bool,
+        }
+        let pot = Pot { mark: "A".into(), glazed: true };
+        Drawer::open(&before, Schema::new("pots").record::<Pot>()).unwrap().insert(pot).unwrap();
+    }
+    {
+        #[derive(Record)]
+        struct Pot {
+            #[record(own_key)]
+            mark: String,
+            glazed: u8,
+        }
+        let pot = Pot { mark: "A".into(), glazed: 2 };
+        Drawer::open(&after, Schema::new("pots").record::<Pot>()).unwrap().insert(pot).unwrap();
+    }
+    let compared = report("compare", &["compare", before.to_str().unwrap(), after.to_str().unwrap()]);
+    assert_eq!(compared["differences"][0]["columns"]["glazed"], json!({ "before": 1, "after": 2 }));
+    assert!(compared["structure"][0].as_str().unwrap().contains("`pot.glazed` holds bool before and u8 after"));
+}
+
+#[test]
+fn a_trail_is_told_by_time_session_and_kind_of_write() {
+    let file = newest();
+    let all = report("trail", &["trail", &file])["entries"].as_array().unwrap().clone();
+    let at = |entry: usize| all[entry]["at"].as_str().unwrap().trim_end_matches('Z').to_owned();
+    let entries = |more: &[&str]| {
+        let report = report("trail", &[&["trail", &file], more].concat());
+        report["entries"].as_array().unwrap().iter().map(|e| e["entry"].as_u64().unwrap()).collect::<Vec<_>>()
+    };
+    let of = |pick: &dyn Fn(&Value) -> bool| -> Vec<u64> {
+        all.iter().filter(|e| pick(e)).map(|e| e["entry"].as_u64().unwrap()).collect()
+    };
+    let middle = at(3);
+    let stamp = |e: &Value| e["at"].as_str().unwrap().trim_end_matches('Z').to_owned();
+    assert_eq!(entries(&["--since", &middle]), of(&|e| stamp(e) >= middle));
+    assert_eq!(entries(&["--until", &middle]), of(&|e| stamp(e) < middle));
+    assert!(!entries(&["--until", &middle]).is_empty() && entries(&["--since", "1h"]).len() == all.len());
+    assert_eq!(entries(&["--only", "inserted"]), of(&|e| e["did"] == "inserted"));
+    assert_eq!(entries(&["--session", "8", "--only", "changed"]), of(&|e| e["session"] == 8 && e["did"] == "changed"));
+    assert!(entries(&["--only", "removed"]).is_empty());
+    assert!(succeeds(&["trail", &file, "--until", "2025-01-01"]).contains("No entry of the trail matches"));
+}
+
+#[test]
 fn a_limit_leaves_out_the_same_in_each_form_and_says_how_many_there_are() {
     let file = newest();
     let with = |arguments: &[&str], more: &[&str]| succeeds(&[&[arguments[0], &file], &arguments[1..], more].concat());
@@ -238,6 +298,12 @@ fn a_limit_leaves_out_the_same_in_each_form_and_says_how_many_there_are() {
         assert_eq!(limited["all"].as_u64(), is_counted.then_some(all));
         assert!(with(arguments, &["--limit", "2"]).contains(footer));
     }
+    let compared = report(
+        "compare",
+        &["compare", DEMO.0.path().join("yesterday.drawer").to_str().unwrap(), &file, "--limit", "1"],
+    );
+    let differing = compared["tables"].as_array().unwrap().iter().filter(|t| t["added"] != 0 || t["changed"] != 0);
+    assert_eq!(compared["differences"].as_array().unwrap().len(), differing.count(), "one of each table");
     // Rows come back in from the form in which they came out.
     let folder = tempfile::tempdir().unwrap();
     let (empty, rows) = (folder.path().join("empty.drawer"), folder.path().join("rows.json"));

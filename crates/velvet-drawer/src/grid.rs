@@ -257,9 +257,13 @@ impl Grid {
             writeln!(f, "{line}")?;
             let text = match at {
                 0 => Some(&self.heads[below]),
-                _ => at.checked_sub(2).and_then(|at| self.rows.get(at)?.get(below)).map(|cell| &cell.text),
+                // That nothing is there is seen without a line for it.
+                _ => {
+                    let cell = at.checked_sub(2).and_then(|at| self.rows.get(at)?.get(below));
+                    cell.filter(|cell| cell.tone != Tone::Sign).map(|cell| &cell.text)
+                }
             };
-            for line in text.into_iter().filter(|text| !text.is_empty()).flat_map(|text| wrapped(text, room)) {
+            for line in text.into_iter().flat_map(|text| wrapped(text, room)) {
                 let mut cell = self.empty_table();
                 let tone = (at > 0).then_some(Tone::Plain);
                 cell.add_row([self.style(Cell::new(line), tone)]);

@@ -39,9 +39,7 @@ pub(super) fn written_new(
     let created = OpenOptions::new().write(true).create_new(true).open(to);
     let created = created.map_err(|error| {
         let why = match (error.kind(), to.parent()) {
-            (io::ErrorKind::AlreadyExists, _) if to.is_dir() => {
-                "a folder has that name. Name a new file in it".to_owned()
-            }
+            _ if to.is_dir() => "a folder has that name. Name a new file in it".to_owned(),
             (io::ErrorKind::AlreadyExists, _) => {
                 "there is a file of that name already. It was left untouched. Choose another name".to_owned()
             }
