@@ -34,7 +34,7 @@ pub(crate) fn run(arguments: &args::Attachment) -> Result<(), Failure> {
             Ok(found.bytes)
         })
     })?;
-    let line = format!("Wrote {} to {}, {}; with the right hash.", described(&found), named(to), size(found.bytes));
+    let line = format!("Wrote {} to {}, {}, with the right hash.", described(&found), named(to), size(found.bytes));
     Ok(writeln!(terminal::out(), "{line}")?)
 }
 

@@ -12,7 +12,7 @@ use velvet_core::show::count;
 use velvet_core::show::{Shown, Tone, escaped};
 use velvet_drawer::Error;
 use velvet_drawer::grid::Grid;
-use velvet_drawer::inspect::{Cell, ChangedCell, Comparison, Difference, File, TableComparison, TrailEntry};
+use velvet_drawer::inspect::{Cell, ChangedCell, Comparison, Difference, File, TableComparison, TrailEntry, ValueRef};
 
 /// How much of a long value is shown.
 const SHOWN: usize = 60;
@@ -123,9 +123,14 @@ pub(super) fn in_words(difference: &Difference<'_>, table: &str, most: usize) ->
         cells.iter().map(|cell| format!("{} {}", cell.name, cut(cell.shown()))).collect::<Vec<_>>().join(", ")
     };
     let table = if table.is_empty() { String::new() } else { format!("{table} ") };
+    // Of a whole row, what is not there says nothing.
+    let there = |row: &[Cell<'_>]| {
+        let there: Vec<Cell<'_>> = row.iter().filter(|cell| cell.value != ValueRef::Missing).copied().collect();
+        named(&there)
+    };
     let words = match difference {
-        Difference::Added { row, .. } => format!("+ {table}{}", named(row)),
-        Difference::Removed { row, .. } => format!("- {table}{}", named(row)),
+        Difference::Added { row, .. } => format!("+ {table}{}", there(row)),
+        Difference::Removed { row, .. } => format!("- {table}{}", there(row)),
         Difference::Changed { known_by, columns, .. } => {
             let changed = |cell: &ChangedCell<'_>| {
                 let (before, after) = cell.shown();

@@ -174,7 +174,11 @@ impl File {
             },
             _ => "Write a condition in SQL, such as: grams > 500 and stage = 'bisque'".to_owned(),
         };
-        Error::new(Cause::BadQuery, format!("the condition cannot be used: {}: {condition}", fault.message))
+        let why = match &fault.kind {
+            FaultKind::NoColumn(word) => format!("there is no column `{word}` in `{}`", table.name),
+            _ => fault.message,
+        };
+        Error::new(Cause::BadQuery, format!("the condition `{condition}` cannot be used: {why}"))
             .untouched("Nothing was read")
             .advise(advice)
             .in_file(self.path())
