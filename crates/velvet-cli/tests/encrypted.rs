@@ -3,10 +3,12 @@
 mod common;
 
 use assert_cmd::Command;
-use common::{newest, succeeds, velvet};
+use common::{DEMO, fits, newest, succeeds, velvet};
 use serde_json::Value;
+use std::collections::BTreeSet;
 use std::fs;
 use std::path::Path;
+use std::sync::atomic::{AtomicBool, Ordering};
 use velvet_drawer::{Drawer, FileKey, PassPhrase, SecretKey};
 
 /// A copy of the demo's file in the clear, and one that is encrypted, in a folder with the file of its key.
@@ -94,6 +96,68 @@ fn with_the_key_every_command_shows_what_it_shows_of_the_plain_file() {
     assert!(listed.contains("3 databases") && listed.matches("kilnbook").count() == 3, "{listed}");
 }
 
+/// Runs the command with a folder of its own for temporary files, and looks into these while it does. Returns what it wrote, how many files
+/// were seen, and those in which something could be read.
+fn watched(arguments: &[&str]) -> (String, usize, Vec<String>) {
+    let temporary = tempfile::tempdir().unwrap();
+    let running = AtomicBool::new(true);
+    std::thread::scope(|scope| {
+        let looking = scope.spawn(|| {
+            let (mut seen, mut found) = (BTreeSet::new(), Vec::new());
+            while running.load(Ordering::Relaxed) {
+                for folder in fs::read_dir(temporary.path()).unwrap().map(|entry| entry.unwrap().path()) {
+                    let Ok(files) = fs::read_dir(folder) else { continue };
+                    for path in files.flatten().map(|file| file.path()) {
+                        let Ok(bytes) = fs::read(&path) else { continue };
+                        let is_plain = |word: &[u8]| bytes.windows(word.len()).any(|part| part == word);
+                        if is_plain(b"tenmoku") || is_plain(b"SQLite format") || is_plain(b"porcelain") {
+                            found.push(path.display().to_string());
+                        }
+                        seen.extend((!bytes.is_empty()).then_some(path));
+                    }
+                }
+            }
+            (seen.len(), found)
+        });
+        let output = velvet(arguments).env("TMPDIR", temporary.path()).output().unwrap();
+        running.store(false, Ordering::Relaxed);
+        assert!(output.status.success(), "{arguments:?}: {}", String::from_utf8_lossy(&output.stderr));
+        let (seen, found) = looking.join().unwrap();
+        assert_eq!(fs::read_dir(temporary.path()).unwrap().count(), 0, "nothing is left");
+        (String::from_utf8(output.stdout).unwrap(), seen, found)
+    })
+}
+
+#[test]
+fn what_is_made_for_a_moment_is_encrypted_too() {
+    let folder = tempfile::tempdir().unwrap();
+    let at = |name: &str| folder.path().join(name).to_str().unwrap().to_owned();
+    let demo = |name: &str| DEMO.0.path().join(name).to_str().unwrap().to_owned();
+    let (old, key) = (at("old.drawer"), at("key"));
+    succeeds(&["copy", &demo("kiln-at-version-1.drawer"), "--to", &old]);
+    Drawer::change_file_key(&old).to(&FileKey::of_bytes(SecretKey::from_bytes([0xab; 32]))).run().unwrap();
+    fs::write(&key, "ab".repeat(32)).unwrap();
+    let with_key = |arguments: &[&str]| watched(&[arguments, &["--key-file", &key]].concat());
+
+    let (told, seen, found) = with_key(&["rehearse", &old, "--history", &demo("kilnbook.history.json")]);
+    assert!(told.contains("The migration succeeds") && seen > 0, "{told}");
+    assert_eq!(found, [""; 0]);
+    // It keeps no trail, so it is compared with a copy.
+    let (_, seen, found) = with_key(&["follow", &old, "--seconds", "1"]);
+    assert!(seen > 0);
+    assert_eq!(found, [""; 0]);
+    let (told, _, found) = with_key(&["check", &old]);
+    assert!(told.starts_with("Sound: ") && found.is_empty(), "{told} {found:?}");
+
+    let rows = at("rows.jsonl");
+    fs::write(&rows, "{\"number\":\"P-9999\",\"name\":\"porcelain slip\",\"cents\":990,\"in_stock\":true}\n").unwrap();
+    let (told, _, found) = with_key(&["import", &old, &rows, "--table", "article"]);
+    assert!(told.starts_with("Imported 1 row") && found.is_empty(), "{told} {found:?}");
+    let shown = succeeds(&["search", &old, "P-9999", "--key-file", &key]);
+    assert!(shown.contains("1 row"), "{shown}");
+    assert_eq!(readable(folder.path()), [""; 0]);
+}
+
 #[test]
 fn without_the_key_what_can_be_known_is_said() {
     let (folder, [plain, locked, key]) = files();
@@ -108,6 +172,12 @@ fn without_the_key_what_can_be_known_is_said() {
         assert!(shown.contains(&expected), "{expected}\n{shown}");
     }
     let json: Value = serde_json::from_str(&succeeds(&["overview", &locked, "--as", "json"])).unwrap();
+    fits("overview_encrypted", &json);
+    fits(
+        "overview_folder",
+        &serde_json::from_str(&succeeds(&["overview", folder.path().to_str().unwrap(), "--as", "json"])).unwrap(),
+    );
+    assert!(fails(&["overview", &locked, "--as", "csv"]).contains("seems to be encrypted"));
     assert_eq!((&json["encrypted"], &json["salt"], &json["pages"]), (&true.into(), &salt.into(), &pages.into()));
     let listed = succeeds(&["overview", folder.path().to_str().unwrap()]);
     assert!(listed.contains("2 databases") && listed.contains("locked.drawer: It seems to be encrypted"), "{listed}");

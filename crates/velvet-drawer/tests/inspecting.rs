@@ -220,7 +220,10 @@ fn pages_filter_sort_and_count_and_say_what_does_not_fit() {
     says(file.table("peice").unwrap_err(), &["there is no table `peice`", "Did you mean `piece`?"]);
     says(file.table("p").unwrap_err(), &["`p` could be several of the tables of the file: piece, photo"]);
     says(file.table("zebra").unwrap_err(), &["It has: piece, glaze, photo, recipe"]);
-    says(marks(&file, &filtered("gram > 3")).unwrap_err(), &["there is no column `gram` in `piece`", "Did you mean `grams`?"]);
+    says(
+        marks(&file, &filtered("gram > 3")).unwrap_err(),
+        &["there is no column `gram` in `piece`", "Did you mean `grams`?"],
+    );
     says(marks(&file, &filtered("grams >")).unwrap_err(), &["cannot be used", "Write a condition in SQL"]);
     says(marks(&file, &filtered("stage = \"bisque\"")).unwrap_err(), &["Text is written in single quotes"]);
     says(file.count(&table, &filtered("1); DELETE FROM piece; SELECT (1")).unwrap_err(), &["cannot be used"]);
