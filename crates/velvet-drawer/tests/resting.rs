@@ -251,3 +251,21 @@ fn how_a_drawer_fares_is_told_without_values() {
     let text = serde_json::to_string(&health).unwrap();
     assert!(!text.contains("K-") && !text.contains("piece") && text.contains("\"commits\":4"), "{text}");
 }
+
+#[test]
+fn an_app_that_rests_as_soon_as_it_has_opened_leaves_nothing_open() {
+    // What begins a session beside the app may be anywhere in its work.
+    std::thread::scope(|scope| {
+        for thread in 0..4 {
+            scope.spawn(move || {
+                for n in 0..100 {
+                    let (_folder, path) = folder();
+                    let drawer = Drawer::open(&path, schema()).unwrap();
+                    std::thread::sleep(Duration::from_micros(40 * ((n + 25 * thread) % 100)));
+                    let resting = drawer.going_to_background(Duration::from_secs(5)).unwrap();
+                    assert_eq!((resting.wal, resting.going_on), (0, 0), "{n}");
+                }
+            });
+        }
+    });
+}

@@ -57,18 +57,23 @@ impl Drawer {
             inner.pool().give_back_memory();
         } else if matches!(inner.place, Place::File(_)) {
             inner.require_in_place()?;
-            let note = |connection: &_| match inner.recorder() {
-                Some(recorder) if is_news || recorder.has_news() => recorder.note(connection),
-                _ => Ok(()),
+            let note = |connection: &_| {
+                let recorder = inner.recorder();
+                let noted = match recorder {
+                    Some(recorder) if is_news || recorder.has_news() => recorder.note(connection),
+                    _ => Ok(()),
+                };
+                // Until all is closed, the session's thread has nothing open.
+                (noted, recorder.map(|recorder| recorder.alone()))
             };
-            match inner.pool().rest(until, note) {
-                Some(noted) => {
-                    let noted = noted.and_then(|noted| noted);
-                    noted
-                        .map_err(|fault| inner.place.name(Error::from(fault).doing("cannot note where the app is")))?;
+            let Some(rested) = inner.pool().rest(until, note) else { return Err(inner.held_by_another_thread()) };
+            let noted = rested.and_then(|(noted, alone)| {
+                if let Some(alone) = alone.filter(|_| inner.pool().log_left() == 0) {
+                    alone.is_merged();
                 }
-                None => return Err(inner.held_by_another_thread()),
-            }
+                noted
+            });
+            noted.map_err(|fault| inner.place.name(Error::from(fault).doing("cannot note where the app is")))?;
         }
         // Others may write while nothing is open here.
         inner.forget_what_is_at_hand();

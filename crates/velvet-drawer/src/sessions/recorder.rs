@@ -190,6 +190,12 @@ impl Recorder {
         }
     }
 
+    /// Waits until the thread beside the app has nothing open, and lets it open nothing. The caller has the connection that writes.
+    pub(crate) fn alone(&self) -> Alone<'_> {
+        let marking = self.shared.marking.lock().unwrap_or_else(PoisonError::into_inner);
+        Alone { is_marked: &self.shared.is_marked, _marking: marking }
+    }
+
     /// The number of the session; its beginning is written where it is not yet. The caller has the connection that writes.
     pub(crate) fn number(&self, connection: &Connection) -> Result<i64, Fault> {
         self.shared.number(connection)
@@ -206,6 +212,19 @@ impl Recorder {
         let _ = thread.join();
         let noted = writer.lend(|connection| self.shared.note(connection, true));
         self.shared.tell_of(noted);
+    }
+}
+
+/// As long as it is held, the thread beside the app opens nothing.
+pub(crate) struct Alone<'r> {
+    is_marked: &'r AtomicBool,
+    _marking: MutexGuard<'r, ()>,
+}
+
+impl Alone<'_> {
+    /// All that was noted is in the main file now.
+    pub(crate) fn is_merged(&self) {
+        self.is_marked.store(true, Ordering::Release);
     }
 }
 
@@ -279,6 +298,9 @@ impl Shared {
     /// whole one: it says that a session began, and not that it ended.
     fn merge(&self) -> Result<(), Fault> {
         let _alone = self.marking.lock().unwrap_or_else(PoisonError::into_inner);
+        if self.is_marked.load(Ordering::Acquire) {
+            return Ok(());
+        }
         let connection = self.start.opener.writer()?;
         self.is_marked.fetch_or(connection.checkpoint()?, Ordering::AcqRel);
         Ok(())
