@@ -5,7 +5,7 @@ use crate::lines::Lines;
 use crate::pager::WIDTH;
 use anstream::{AutoStream, ColorChoice};
 use anstyle::{AnsiColor, Style};
-use indicatif::{ProgressBar, ProgressStyle};
+use indicatif::{HumanCount, ProgressBar, ProgressStyle};
 use serde::Serialize;
 use std::io::{self, IsTerminal, Stderr, Stdout, Write};
 use std::sync::OnceLock;
@@ -80,17 +80,15 @@ pub(crate) fn width() -> Option<usize> {
 /// Runs `work`, and tells on a terminal how far it has come, only when it is long.
 pub(crate) fn told<R>(work: impl FnOnce() -> R) -> R {
     let style = |template| ProgressStyle::with_template(template).unwrap_or_else(|_| ProgressStyle::default_spinner());
-    let (counting, part) =
-        (style("{spinner} {msg}: {human_pos}"), style("{spinner} {msg}: {human_pos} of {human_len}"));
-    let bar = ProgressBar::no_length().with_style(style("{spinner}"));
+    // The message is cut where it is wider than the terminal.
+    let bar = ProgressBar::no_length().with_style(style("{spinner} {wide_msg}"));
     bar.enable_steady_tick(Duration::from_millis(200));
     let shown = bar.clone();
     let show = move |progress: &Progress| {
-        shown.set_style(if progress.of.is_some() { part.clone() } else { counting.clone() });
+        let of = progress.of.map(|of| format!(" of {}", HumanCount(of))).unwrap_or_default();
+        let done = HumanCount(rounded(progress.done));
         // What is stored in a file must not act on the terminal.
-        shown.set_message(line(&progress.doing));
-        shown.set_length(progress.of.unwrap_or_default());
-        shown.set_position(rounded(progress.done));
+        shown.set_message(format!("{done}{of}: {}", line(&progress.doing)));
     };
     let result = Progress::told(show, work);
     bar.finish_and_clear();

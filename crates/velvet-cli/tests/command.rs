@@ -181,7 +181,7 @@ fn what_cannot_be_done_is_said_with_the_nearest_name() {
         let message = fails(arguments);
         assert!(message.contains(words), "{message}");
     };
-    says(&["overview", "nowhere.drawer"], "it is not there. Check the path. File: ");
+    says(&["overview", "nowhere.drawer"], "it does not exist. Check the path. File: ");
     says(&["overview", empty], "no drawer in");
     says(&["records", empty, "piece"], "no drawer in");
     says(&["overview", text], "the file is no database, or an encrypted one");
@@ -415,7 +415,7 @@ fn compare_tells_each_record_that_differs_and_the_exit_code_whether_any_does() {
     assert_eq!(told["differences"][0]["columns"]["wt"]["after"], Value::Null);
     assert_eq!((&told["differences"][1]["did"], &told["differences"][1]["row"]), (&"removed".into(), &3.into()));
     assert_eq!((&told["tables"][0]["changed"], &told["same"]), (&1.into(), &false.into()));
-    assert!(fails(&["compare", &old, "nowhere.drawer"]).contains("it is not there"));
+    assert!(fails(&["compare", &old, "nowhere.drawer"]).contains("it does not exist"));
 }
 
 #[test]
@@ -433,7 +433,7 @@ fn check_says_whether_a_file_is_sound_and_what_is_wrong() {
     assert_eq!(output.status.code(), Some(1));
     let told = String::from_utf8(output.stdout).unwrap();
     assert!(
-        told.starts_with("link: piece 4 links to a firing that is not there\nvalue: piece 3: in `thrown_on`, "),
+        told.starts_with("link: piece 4 links to a firing that does not exist\nvalue: piece 3: in `thrown_on`, "),
         "{told}"
     );
     assert!(told.contains("2 problems; 4828 rows checked") && !told.contains('\u{1b}'), "{told}");
@@ -507,7 +507,13 @@ fn the_cause_of_each_loss_in_the_demo_is_found() {
     let rehearsed = velvet(&["rehearse", &pulled_alone(), "--history", &history()]).output().unwrap();
     assert!(String::from_utf8(rehearsed.stdout).unwrap().starts_with("Note: "));
     let overview = told(&["overview", &pulled_alone()]);
-    assert!(overview["notes"][0].as_str().unwrap().contains("copied without kiln.drawer-wal: session 9"), "{overview}");
+    assert!(
+        overview["notes"][0]
+            .as_str()
+            .unwrap()
+            .contains("copied without its write-ahead log, kiln.drawer-wal: session 9"),
+        "{overview}"
+    );
     assert_eq!(overview["sessions"].as_array().unwrap().last().unwrap()["end"], "open");
     let output = velvet(&["compare", &pulled_alone(), &file]).output().unwrap();
     let told = String::from_utf8(output.stdout).unwrap();

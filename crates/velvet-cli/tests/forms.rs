@@ -151,7 +151,10 @@ fn every_report_fits_the_published_schema() {
         report("compare", &["compare", &alone, &newest]),
         report("sessions", &["sessions", &alone]),
     ] {
-        assert!(reports["notes"][0].as_str().unwrap().contains("copied without kiln.drawer-wal"), "{reports}");
+        assert!(
+            reports["notes"][0].as_str().unwrap().contains("copied without its write-ahead log, kiln.drawer-wal"),
+            "{reports}"
+        );
     }
     let endless =
         "CREATE VIEW endless AS WITH RECURSIVE n(a) AS (SELECT 1 UNION ALL SELECT a + 1 FROM n) SELECT a FROM n;";

@@ -404,7 +404,7 @@ impl From<Fault> for Error {
             FaultKind::Interrupted(None) => of(Cause::Cancelled, "it was cancelled"),
             FaultKind::Endless(parts) => of(
                 Cause::BeyondBounds,
-                &format!("views that stand for each other make more of it than can be read ({parts} parts)"),
+                &format!("views that refer to each other make more of it than can be read ({parts} parts)"),
             )
             .advise("Read the tables that the views show"),
             FaultKind::OutOfProportion => of(

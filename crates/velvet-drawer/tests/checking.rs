@@ -85,7 +85,7 @@ fn each_kind_of_trouble_is_found_and_named() {
         bookkeeping[0].contains("fingerprint") && bookkeeping[1].contains("at version 7, but says"),
         "{bookkeeping:?}"
     );
-    assert!(of(ProblemKind::Link).contains(&"piece 3 links to a glaze that is not there"));
+    assert!(of(ProblemKind::Link).contains(&"piece 3 links to a glaze that does not exist"));
     let values = of(ProblemKind::Value);
     assert_eq!(values[0], "piece 1: in `stage`, \"boiled\" is none of the declared choices (thrown, fired)");
     assert_eq!(values[1], "piece 2: in `grams`, 70000 does not fit u16 (0 to 65535)");
@@ -163,6 +163,6 @@ fn a_file_of_another_program_is_checked_as_far_as_it_can_be() {
     let checked = check(&path);
     assert_eq!(
         checked.problems.iter().map(|p| p.what.as_str()).collect::<Vec<_>>(),
-        ["b 1 links to a a that is not there"]
+        ["b 1 links to a a that does not exist"]
     );
 }

@@ -42,7 +42,8 @@ fn a_shipped_file_is_copied_on_the_first_start_only_and_then_upgraded() {
     let error =
         Drawer::options().shipped_file("/nowhere/kiln.drawer").open(path.with_file_name("b"), version(3)).unwrap_err();
     assert!(
-        error.is_file_missing() && error.to_string().contains("/nowhere/kiln.drawer is not there. Nothing was created"),
+        error.is_file_missing()
+            && error.to_string().contains("/nowhere/kiln.drawer does not exist. Nothing was created"),
         "{error}"
     );
     assert!(!path.with_file_name("b").exists());

@@ -221,7 +221,7 @@ fn a_link_that_another_program_broke_is_named() {
     other_program(&path).execute_batch("PRAGMA foreign_keys = OFF; DELETE FROM potter").unwrap();
     let error = drawer.records::<Pot>().with(|p| p.by).collect().unwrap_err();
     assert!(error.is_broken_link(), "{error:?}");
-    assert!(error.to_string().starts_with("cannot read what pot 1 links to: potter 1 is not there. "), "{error}");
+    assert!(error.to_string().starts_with("cannot read what pot 1 links to: potter 1 does not exist. "), "{error}");
 }
 
 /// An order that lets another program write between the statements that load records and those that load what they link to.

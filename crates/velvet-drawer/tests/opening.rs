@@ -486,7 +486,7 @@ fn a_copy_is_restored_whole_with_what_stood_there_set_aside() {
         );
     };
     let other = |name: &str| folder.path().join(name);
-    refused(&other("nowhere"), "the copy is not there");
+    refused(&other("nowhere"), "the copy does not exist");
     refused(&other("kiln.at-version-x.drawer"), "is no database");
     refused(&path, "the copy is the file itself");
     Drawer::open(other("weavers.drawer"), Schema::new("weavers").record::<Glaze>()).unwrap().close().unwrap();

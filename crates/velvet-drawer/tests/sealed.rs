@@ -256,7 +256,7 @@ fn without_its_key_a_file_is_refused_untouched_or_all_but_what_is_sealed_is_used
         let unread = drawer.get(stored[1].key()).unwrap_err();
         assert!(
             unread.is_unreadable()
-                && unread.to_string().contains("select.group, the sealed value cannot be opened: its key is not there"),
+                && unread.to_string().contains("select.group, the sealed value cannot be opened: its key is missing"),
             "{unread}"
         );
         let unwritten = drawer.insert(client(7)).unwrap_err();

@@ -212,7 +212,9 @@ fn a_pulled_file_that_is_not_all_there_is_told() {
     assert!(!notes(&whole).contains(" | "), "{}", notes(&whole));
     let alone = sandbox.pull_alone("kiln.drawer", &pulled("alone")).unwrap();
     assert!(
-        notes(&alone).starts_with("this file was possibly copied without kiln.drawer-wal: session 1 had begun"),
+        notes(&alone).starts_with(
+            "this file was possibly copied without its write-ahead log, kiln.drawer-wal: session 1 had begun"
+        ),
         "{}",
         notes(&alone)
     );
@@ -301,7 +303,10 @@ fn a_main_file_that_is_pulled_right_after_the_first_write_says_that_it_may_not_b
         for pulled in [alone, after] {
             let said = notes(&pulled);
             assert!(
-                said.contains(&format!("possibly copied without kiln.drawer-wal: session {} had begun", round + 2)),
+                said.contains(&format!(
+                    "possibly copied without its write-ahead log, kiln.drawer-wal: session {} had begun",
+                    round + 2
+                )),
                 "{round}: {said}"
             );
         }

@@ -124,7 +124,7 @@ fn whatever_goes_wrong_nothing_is_changed_and_the_step_is_named() {
     fails_and_changes_nothing(
         sql("UPDATE photo SET piece = 77"),
         Error::is_broken_link,
-        &["links would lead nowhere: photo 1 to a pot that is not there, photo 2 to a pot"],
+        &["links would lead nowhere: photo 1 to a pot that does not exist, photo 2 to a pot"],
     );
     fails_and_changes_nothing(
         sql("DROP INDEX \"pot.mark\""),

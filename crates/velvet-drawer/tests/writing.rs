@@ -111,7 +111,7 @@ fn links_are_real_and_follow_their_rule() {
     assert!(
         error
             .to_string()
-            .starts_with("cannot insert a piece: glaze links to glaze 99, which is not there. Nothing was written"),
+            .starts_with("cannot insert a piece: glaze links to glaze 99, which does not exist. Nothing was written"),
         "{error}"
     );
 
@@ -142,7 +142,7 @@ fn a_record_that_is_gone_cannot_be_changed() {
     let gone = Key::<Piece>::from_number(7);
     for error in [drawer.change(gone, |_| ()).unwrap_err(), drawer.replace(gone, piece("K-1")).unwrap_err()] {
         assert!(error.is_not_found());
-        assert!(error.to_string().contains("piece 7: it is not there. Nothing was written"), "{error}");
+        assert!(error.to_string().contains("piece 7: it does not exist. Nothing was written"), "{error}");
     }
 }
 

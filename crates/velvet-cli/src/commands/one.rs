@@ -82,7 +82,7 @@ fn text(file: &File, row: &OneRow) -> Result<(), Failure> {
                 writeln!(out, "{STRONG}{columns}{STRONG:#} links to {table} {}", in_words(file, &link.table, key))?
             }
             None => {
-                writeln!(out, "{STRONG}{columns}{STRONG:#} {WARNING}links to a {table} that is not there{WARNING:#}")?
+                writeln!(out, "{STRONG}{columns}{STRONG:#} {WARNING}links to a {table} that does not exist{WARNING:#}")?
             }
         }
     }

@@ -44,18 +44,18 @@ impl<C: ColumnType> ColumnType for Sealed<C> {
         }
         let (why, advice) = match Shut::of_sign(plain) {
             Some(Shut::NoKey) => (
-                "cannot be opened: its key is not there",
+                "cannot be opened: its key is missing",
                 "Open the drawer with the keeper of its keys; what is not sealed can be read without",
             ),
             Some(Shut::Damaged) => (
                 "cannot be opened: it was changed, or belongs to another record, column or file",
-                "Take the record from a copy of the file, or write the value anew",
+                "Take the record from a copy of the file, or write the value again",
             ),
             None if key_number(plain).is_some() => (
                 "is still sealed in what the statement returns",
                 "A statement of your own gets it as the file has it: read such columns with `get`, `only` or `only_as`",
             ),
-            None => ("is none: it was written by something that does not seal", "Write the value anew"),
+            None => ("is none: it was written by something that does not seal", "Write the value again"),
         };
         Err(Misfit::new("the sealed value", why).advise(advice))
     }

@@ -64,7 +64,7 @@ pub struct SearchIndex;
 
 impl Attendant for SearchIndex {
     fn words(&self, table: &str) -> String {
-        format!("build the search index of `{table}`")
+        format!("build the full-text search index of `{table}`")
     }
 
     fn make(&self, _structure: &Structure, table: &Table) -> Vec<String> {

@@ -72,7 +72,7 @@ impl<M: Mode> Scope<'_, M> {
     /// The attachment with this key.
     pub(super) fn attachment(self, key: Key<Attachment>) -> Result<Stored<Attachment>, Error> {
         let none = || {
-            let error = Error::bare(Cause::NotFound, "it is not there");
+            let error = Error::bare(Cause::NotFound, "it does not exist");
             Err(error.advise("It was removed, or its key comes from another file").in_table("attachment", None))
         };
         match self.get(key)? {

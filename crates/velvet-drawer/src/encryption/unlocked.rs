@@ -51,7 +51,7 @@ impl FileKey {
             return if self.of_salt(open.salt())? == *open { Ok(open) } else { Err(wrong_key(false)) };
         }
         if !path.is_file() {
-            return Err(Error::bare(Cause::FileMissing, "it is not there, or no file").advise("Check the path"));
+            return Err(Error::bare(Cause::FileMissing, "it does not exist, or is no file").advise("Check the path"));
         }
         let device = |error: io::Error| Error::device("cannot read the file", &error);
         let mut file = fs::File::open(path).map_err(device)?;

@@ -92,7 +92,7 @@ impl HeldFile {
         let (whole, written) = (fs::metadata(&self.path).map(|m| m.len()).unwrap_or_default().max(1), to.to_owned());
         let look = move || {
             let done = fs::metadata(&written).map(|m| m.len()).unwrap_or_default();
-            progress::tell(|| "writing the file anew".to_owned(), done.min(whole - 1) / 4096, Some(whole / 4096));
+            progress::tell(|| "rewriting the file".to_owned(), done.min(whole - 1) / 4096, Some(whole / 4096));
             cancel.as_ref().is_some_and(Cancel::is_cancelled)
         };
         self.engine.progress_handler(BETWEEN_LOOKS, Some(look))?;
@@ -114,10 +114,10 @@ impl HeldFile {
         };
         self.engine.progress_handler(0, None::<fn() -> bool>)?;
         if let Some(differs) = made? {
-            let message = format!("what was written anew is not what the file holds: {differs}");
+            let message = format!("what was rewritten is not what the file holds: {differs}");
             return Err(Fault { kind: FaultKind::Damaged, message });
         }
-        progress::tell(|| "writing the file anew".to_owned(), whole / 4096, Some(whole / 4096));
+        progress::tell(|| "rewriting the file".to_owned(), whole / 4096, Some(whole / 4096));
         fs::File::open(&self.to).and_then(|file| file.sync_all()).map_err(|error| Fault::device(&error))
     }
 }

@@ -66,8 +66,8 @@ impl Seals {
     fn sealed(&self, plain: &[u8], label: &str, row: i64) -> Result<Vec<u8>, String> {
         let column = {
             let mut keys = self.keys();
-            let current = keys.current.ok_or("the key of what is sealed is not there")?;
-            keys.column(current, label).ok_or("the key of what is sealed is not there")?
+            let current = keys.current.ok_or("the key of the sealed values is missing")?;
+            keys.column(current, label).ok_or("the key of the sealed values is missing")?
         };
         let mut nonce = [0; NONCE];
         getrandom::fill(&mut nonce).map_err(|error| format!("the system has no randomness ({error})"))?;
@@ -141,9 +141,7 @@ impl Connection {
             ValueRef::Missing => Ok(value(Value::Missing)),
             plain => match Plain::read(bytes(plain)) {
                 Some(found) => Ok(value(found.to_value())),
-                None => {
-                    Err(fails("what is sealed cannot be opened: its key is not there, or it is damaged".to_owned()))
-                }
+                None => Err(fails("what is sealed cannot be opened: its key is missing, or it is damaged".to_owned())),
             },
         })?;
         // What is opened must not be written to a temporary file.

@@ -234,7 +234,7 @@ fn bookkeeping(connection: &Connection, declared: &Structure, checked: &mut Chec
 
 fn links(connection: &Connection, checked: &mut Checked) -> Result<(), Fault> {
     for broken in connection.broken_links(None, u64::MAX)? {
-        let what = format!("{} {} links to a {} that is not there", broken.table, broken.row, broken.to);
+        let what = format!("{} {} links to a {} that does not exist", broken.table, broken.row, broken.to);
         checked.add(ProblemKind::Link, Some(&broken.table), Some(broken.row), what);
     }
     Ok(())
@@ -299,7 +299,7 @@ fn search_indexes(connection: &Connection, declared: &Structure, checked: &mut C
             Ok(true) => {}
             Ok(false) => {
                 let what = format!(
-                    "the search index of `{}` does not say what is in it; Drawer::remake_search_index makes it anew",
+                    "the full-text search index of `{}` does not match its rows; Drawer::remake_search_index rebuilds it",
                     table.name
                 );
                 checked.add(ProblemKind::SearchIndex, Some(&table.name), None, what);

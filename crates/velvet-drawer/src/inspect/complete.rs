@@ -63,7 +63,7 @@ impl File {
         let sessions = self.sessions(1)?;
         let what = match sessions.last() {
             Some(session) if matches!(session.end, SessionEnd::Open { .. } | SessionEnd::Running { .. }) => format!(
-                "this file was possibly copied without {}: session {} had begun ({} UTC) and not ended, so the app was running, or \
+                "this file was possibly copied without its write-ahead log, {}: session {} had begun ({} UTC) and not ended, so the app was running, or \
                  was killed, and what it wrote may be missing here. {RIGHT_WAY}",
                 log.name,
                 session.number,

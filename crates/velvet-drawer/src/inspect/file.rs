@@ -88,7 +88,7 @@ impl File {
                 .in_file(path));
         }
         if !path.exists() {
-            return Err(Error::new(Cause::FileMissing, "cannot look into the file: it is not there")
+            return Err(Error::new(Cause::FileMissing, "cannot look into the file: it does not exist")
                 .advise("Check the path")
                 .in_file(path));
         }

@@ -201,7 +201,7 @@ impl Importing<'_> {
             (Exchange::Csv, None) => {
                 refuse("comma-separated values do not say which table they are for", "Name the table")
             }
-            (Exchange::SqlText, _) => refuse("statements in SQL make a new file", "Name one that is not there yet"),
+            (Exchange::SqlText, _) => refuse("statements in SQL make a new file", "Name one that does not exist yet"),
         }
     }
 
@@ -236,7 +236,7 @@ impl Importing<'_> {
             if !self.names.iter().any(|n| n == name) {
                 let near = nearest(name, self.names.iter().map(String::as_str));
                 let near = near.map(|near| format!("; did you mean `{near}`?")).unwrap_or_default();
-                return Ok(Err(format!("is for the table `{name}`, which is not there{near}")));
+                return Ok(Err(format!("is for the table `{name}`, which does not exist{near}")));
             }
             let columns = self.to.columns_of(name)?.into_iter().filter(|c| c.is_stored);
             let (columns, holds_text) = columns.map(|c| (c.name, is_text(&c.storage))).unzip();

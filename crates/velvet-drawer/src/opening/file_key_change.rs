@@ -183,7 +183,7 @@ pub(super) fn rewritten(
     let device = |error: std::io::Error| Error::device(DOING, &error);
     let there = fs::metadata(path).map_err(device)?;
     let needed = there.len();
-    space::require(path, needed + needed / 16, "writing the file anew", "Free some space and try again")?;
+    space::require(path, needed + needed / 16, "rewriting the file", "Free some space and try again")?;
     let unfinished = Unfinished::of(path).map_err(device)?;
     let mut held = HeldFile::hold(path, of, unfinished.path(), with).map_err(|fault| in_use(fault.into()))?;
     held.write_anew()?;

@@ -44,7 +44,7 @@ pub(crate) fn resolved(path: &Path) -> Result<PathBuf, Error> {
             Err(_) => {
                 return dunce::canonicalize(folder)
                     .map(|folder| folder.join(name))
-                    .map_err(|e| not_there(&path, "the folder above the file is not there", &e));
+                    .map_err(|e| not_there(&path, "the folder of the file does not exist", &e));
             }
         }
     }

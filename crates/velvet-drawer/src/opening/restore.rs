@@ -24,7 +24,7 @@ pub(crate) fn restore(path: &Path, from: &Path) -> Result<Option<PathBuf>, Error
     if !from.is_file() {
         return refuse(
             Cause::FileMissing,
-            "the copy is not there",
+            "the copy does not exist",
             "Check its path; Drawer::kept_copies lists those beside a drawer",
         );
     }

@@ -24,7 +24,7 @@ impl Shipped {
         let doing = "cannot copy the file that ships with the app";
         let made = |unfinished: &Path| match self {
             Shipped::File(from) if !from.exists() => {
-                Err(Error::new(Cause::FileMissing, format!("{doing}: {} is not there", from.display())).advise(
+                Err(Error::new(Cause::FileMissing, format!("{doing}: {} does not exist", from.display())).advise(
                     "Check that the app's package holds it; testing::shipped_file_fits finds this before users do",
                 ))
             }

@@ -351,7 +351,7 @@ fn begun<T: Record, M: Mode>(scope: Scope<'_, M>, mut select: Select, after: Opt
         Some(After::Place(text)) => {
             let ListPlace { values, key } = ListPlace::of_text(&text, &select.sorting).map_err(|why| {
                 Error::bare(Cause::BadQuery, format!("{text:?} {why}"))
-                    .advise("Give what `place_of` returned for the same orders, or begin the list anew")
+                    .advise("Give what `place_of` returned for the same orders, or start the list again")
             })?;
             (values, key)
         }

@@ -321,7 +321,7 @@ fn linked_records<T: Record, U: Record>(
     for ((link, found), record) in links.iter().zip(&all).zip(of.records) {
         if let (Some(number), None) = (link, found) {
             let to = Key::<U>::from_number(*number);
-            let problem = format!("cannot read what {} links to: {to} is not there", record.key());
+            let problem = format!("cannot read what {} links to: {to} does not exist", record.key());
             return Err(of.scope.inner.place.name(
                 Error::new(Cause::BrokenLink, problem)
                     .advise("Another program removed it without regard to links; clear the link, or insert it again")

@@ -260,7 +260,8 @@ impl Row {
     fn key(&self, keeper: &Arc<dyn KeyKeeper>, app: &str) -> Result<SecretKey, Error> {
         let name = self.name(app);
         let Some(key) = keys::found(&**keeper, &name)? else {
-            let problem = format!("the key of what is sealed is not there: its keeper knows none by the name {name:?}");
+            let problem =
+                format!("the key of the sealed values is missing: its keeper knows none by the name {name:?}");
             return Err(Error::bare(Cause::KeyMissing, problem).advise(
                 "If the keys were lost, as after a move to another device, what is sealed cannot be read again; open with Options::leave_sealed for \
                  the rest",

@@ -121,7 +121,7 @@ impl<M: Mode> Scope<'_, M> {
 fn opened<S: Settings>(stored: ValueRef<'_>) -> Result<Value, Error> {
     let ValueRef::Bytes(plain) = stored else { return Ok(stored.to_value()) };
     if Shut::of_sign(plain) == Some(Shut::NoKey) {
-        let error = Error::bare(Cause::KeyMissing, "they are sealed, and their key is not there");
+        let error = Error::bare(Cause::KeyMissing, "they are sealed, and their key is missing");
         return Err(error
             .advise("Open the drawer with the keeper of its keys (Options::keys)")
             .in_table(S::Setting::TABLE, None));

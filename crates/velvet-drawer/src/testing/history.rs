@@ -131,7 +131,7 @@ fn start(declared: &Declared, path: &Path, recording: bool) -> Result<String, St
         ));
     }
     Err(format!(
-        "{} is not there yet: no version was recorded. To record version 1, run: {}",
+        "{} does not exist yet: no version was recorded. To record version 1, run: {}",
         path.display(),
         record_command()
     ))

@@ -147,7 +147,7 @@ impl<'a> Upgrades<'a> {
         }
         if !is_recording() {
             return Err(format!(
-                "{} is not there yet: the rows of version {} are not kept. To keep them, run: {}",
+                "{} does not exist yet: the rows of version {} are not kept. To keep them, run: {}",
                 file.display(),
                 history.newest,
                 record_command()

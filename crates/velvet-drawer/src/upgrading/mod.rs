@@ -237,7 +237,7 @@ impl Upgrading<'_> {
             return Ok(());
         }
         let broken: Vec<String> =
-            broken.iter().map(|b| format!("{} {} to a {} that is not there", b.table, b.row, b.to)).collect();
+            broken.iter().map(|b| format!("{} {} to a {} that does not exist", b.table, b.row, b.to)).collect();
         Err(Error::bare(Cause::BrokenLink, format!("links would lead nowhere: {}", broken.join(", ")))
             .advise("Let the upgrade clear or mend them: in its code, or by a fill expression"))
     }

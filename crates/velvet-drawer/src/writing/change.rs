@@ -109,7 +109,7 @@ impl Scope<'_, Writes> {
 }
 
 fn not_there<T: Record>() -> Error {
-    Error::bare(Cause::NotFound, "it is not there")
+    Error::bare(Cause::NotFound, "it does not exist")
         .advise("It was removed, or its key comes from another file")
         .in_table(T::TABLE, None)
 }

@@ -54,7 +54,7 @@ fn broken_link<T: Record>(scope: Scope<'_, Writes>, record: &T) -> Option<Error>
         let (Kind::Link { table: target }, Value::Integer(number)) = (&column.kind, value) else { continue };
         let text = format!("SELECT 1 FROM {} WHERE {} = ?1", quoted(target), quoted(KEY_COLUMN));
         if scope.connection.one(&text, [value.into()], |_| ()).ok()?.is_none() {
-            let problem = format!("{} links to {target} {number}, which is not there", column.name);
+            let problem = format!("{} links to {target} {number}, which does not exist", column.name);
             return Some(
                 Error::bare(Cause::BrokenLink, problem)
                     .advise("Insert that record first, or link to one that is there")

@@ -99,7 +99,7 @@ pub fn compact_file(path: impl AsRef<Path>, cancel: &Cancel) -> Result<(Space, S
     let path = path.as_ref();
     let work = || {
         if !path.is_file() {
-            return Err(Error::bare(Cause::FileMissing, "it is not there").advise("Check the path"));
+            return Err(Error::bare(Cause::FileMissing, "it does not exist").advise("Check the path"));
         }
         let mut connection = Opener::new(path).waiting(WAIT).writer()?;
         connection.bound(cancel, Duration::MAX, u64::MAX)?;

@@ -38,7 +38,7 @@ impl Drawer {
     pub fn remake_search_index<T: Searchable>(&self) -> Result<(), Error> {
         self.inner.transaction(|scope| {
             scope.doing(
-                || format!("cannot make the search index of {} anew", T::TABLE),
+                || format!("cannot rebuild the full-text search index of {}", T::TABLE),
                 || {
                     scope.declared_table::<T>()?;
                     Ok(searching::remake(scope.connection, &self.inner.declared.structure, T::TABLE)?)

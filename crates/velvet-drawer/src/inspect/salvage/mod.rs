@@ -114,7 +114,7 @@ pub fn salvage(from: impl AsRef<Path>, to: impl AsRef<Path>, limits: &Limits) ->
         Err(error.advise(advice).in_file(from))
     };
     if !from.is_file() {
-        return refuse(Cause::FileMissing, "it is not there, or no file", "Check the path");
+        return refuse(Cause::FileMissing, "it does not exist, or is no file", "Check the path");
     }
     let path = resolved(from)?;
     if is_open_here(&path) {
