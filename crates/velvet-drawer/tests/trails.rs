@@ -339,8 +339,9 @@ fn what_differs_between_two_copies_is_told_with_the_session_that_made_it() {
     drawer.close().unwrap();
     let (before, after) = (File::open(&yesterday).unwrap(), File::open(&path).unwrap());
     let mut made = Vec::new();
+    let trail = after.trail_by_record().unwrap();
     let mut each = |difference: velvet_drawer::inspect::Difference<'_>| {
-        let entry = after.made(&difference)?.unwrap();
+        let entry = trail.made(&difference).unwrap();
         made.push((entry.row, entry.did, entry.session));
         Ok(())
     };

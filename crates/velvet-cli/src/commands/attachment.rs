@@ -22,7 +22,7 @@ pub(crate) fn run(arguments: &args::Attachment) -> Result<(), Failure> {
                 size(found.bytes),
                 escaped(&found.hash)
             );
-            return Ok(writeln!(terminal::out(), "{}", &line)?);
+            return Ok(writeln!(terminal::out(), "{line}")?);
         }
         let mut out = BufWriter::new(terminal::data());
         file.write_attachment(&found, &mut out)?;

@@ -12,7 +12,9 @@ use velvet_core::show::count;
 use velvet_core::show::{Shown, Tone, escaped};
 use velvet_drawer::Error;
 use velvet_drawer::grid::Grid;
-use velvet_drawer::inspect::{Cell, ChangedCell, Comparison, Difference, File, TableComparison, TrailEntry, ValueRef};
+use velvet_drawer::inspect::{
+    Cell, ChangedCell, Comparison, Difference, File, TableComparison, TrailByRecord, TrailEntry, ValueRef,
+};
 
 /// How much of a long value is shown.
 const SHOWN: usize = 60;
@@ -33,6 +35,8 @@ pub(crate) fn run(arguments: &args::Compare) -> Result<Verdict, Failure> {
 fn text(before: &File, after: &File, limit: u64) -> Result<Comparison, Failure> {
     // What is shown has a limit, so it is kept until the bar is gone from the terminal.
     let mut out: Vec<u8> = Vec::new();
+    // A trail that cannot be read does not keep anybody from comparing.
+    let trail = after.trail_by_record().unwrap_or_default();
     let (mut at, mut told) = (String::new(), 0_u64);
     let mut each = |difference: Difference<'_>| {
         let table = difference.table();
@@ -46,7 +50,7 @@ fn text(before: &File, after: &File, limit: u64) -> Result<Comparison, Failure> 
             return Ok(());
         }
         writeln!(out, "  {}", in_words(&difference, "", SHOWN)).map_err(Error::own)?;
-        match made_by(after, &difference) {
+        match made_by(&trail, &difference) {
             Some(by) => writeln!(out, "    {QUIET}{by}{QUIET:#}").map_err(Error::own),
             None => Ok(()),
         }
@@ -107,8 +111,8 @@ fn matched_by(table: &TableComparison) -> String {
 }
 
 /// Which session made a difference, where the trail of the file after knows.
-fn made_by(after: &File, difference: &Difference<'_>) -> Option<String> {
-    let entry = after.made(difference).ok()??;
+fn made_by(trail: &TrailByRecord, difference: &Difference<'_>) -> Option<String> {
+    let entry = trail.made(difference)?;
     let by = entry.session.map_or_else(|| "another program".to_owned(), |session| format!("session {session}"));
     Some(format!("by {by}, {} UTC", second(&entry.at)))
 }
@@ -149,8 +153,10 @@ fn as_json(before: &Opened, after: &Opened, limit: u64) -> Result<Comparison, Fa
     struct Told<'a> {
         #[serde(flatten)]
         difference: Difference<'a>,
-        made_by: Option<Made>,
+        made_by: Option<Made<'a>>,
     }
+    // A trail that cannot be read does not keep anybody from comparing.
+    let trail = after.trail_by_record().unwrap_or_default();
     let mut out = BufWriter::new(terminal::data());
     let (mut comma, mut at, mut told) = ("", String::new(), 0_u64);
     write!(out, "{{\"differences\":[")?;
@@ -162,7 +168,7 @@ fn as_json(before: &Opened, after: &Opened, limit: u64) -> Result<Comparison, Fa
         if told > limit {
             return Ok(());
         }
-        let made_by = after.made(&difference)?.map(Made::by);
+        let made_by = trail.made(&difference).map(Made::by);
         let line = serde_json::to_string(&Told { difference, made_by }).map_err(Error::own)?;
         write!(out, "{comma}\n  {line}").map_err(Error::own)?;
         comma = ",";
@@ -182,15 +188,15 @@ fn as_json(before: &Opened, after: &Opened, limit: u64) -> Result<Comparison, Fa
 
 /// The write that made a difference.
 #[derive(Serialize)]
-struct Made {
+struct Made<'a> {
     entry: i64,
-    at: String,
+    at: &'a str,
     session: Option<i64>,
     write: Option<i64>,
 }
 
-impl Made {
-    fn by(entry: TrailEntry) -> Made {
-        Made { entry: entry.number, at: entry.at, session: entry.session, write: entry.write }
+impl Made<'_> {
+    fn by(entry: &TrailEntry) -> Made<'_> {
+        Made { entry: entry.number, at: &entry.at, session: entry.session, write: entry.write }
     }
 }

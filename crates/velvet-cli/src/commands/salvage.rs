@@ -54,7 +54,7 @@ fn text(arguments: &args::Salvage, salvaged: &Salvaged) -> Result<(), Failure> {
     if salvaged.tables.iter().any(|t| t.orphaned > 0) {
         let what = "Orphaned rows were found in pages that their table no longer leads to. Row numbers missing between them may be \
                     those of rows that the app had removed.";
-        writeln!(out, "{QUIET}{}{QUIET:#}", what)?;
+        writeln!(out, "{QUIET}{what}{QUIET:#}")?;
     }
     writeln!(
         out,

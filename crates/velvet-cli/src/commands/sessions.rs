@@ -158,5 +158,5 @@ pub(super) fn line(session: &Session) -> String {
 
 /// A note that what is kept goes no further back.
 pub(super) fn say_none(what: &str) -> io::Result<()> {
-    writeln!(terminal::out(), "{QUIET}{}{QUIET:#}", what)
+    writeln!(terminal::out(), "{QUIET}{what}{QUIET:#}")
 }

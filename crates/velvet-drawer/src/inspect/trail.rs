@@ -33,6 +33,27 @@ pub struct TrailOf {
     pub limit: Option<u64>,
 }
 
+/// The entries of a trail by the records that they are of.
+#[derive(Clone, Debug, Default)]
+pub struct TrailByRecord {
+    /// Those of each record, newest first.
+    entries: HashMap<(String, i64), Vec<TrailEntry>>,
+}
+
+impl TrailByRecord {
+    /// The entry that made a difference between an earlier copy of the file and this one: the last one that did to the record what differs.
+    /// Nothing where none was kept, and where rows are not matched by their numbers: those may be of another drawer.
+    pub fn made(&self, difference: &Difference<'_>) -> Option<&TrailEntry> {
+        let columns = if let Difference::Changed { columns, .. } = difference { *columns } else { &[] };
+        let wrote = |entry: &&TrailEntry| {
+            let differs = |c: &WrittenColumn| columns.iter().any(|changed| changed.name == c.name);
+            let is_it = columns.is_empty() || entry.columns.is_empty() || entry.columns.iter().any(differs);
+            entry.did == difference.did() && is_it
+        };
+        self.entries.get(&(difference.table().to_owned(), difference.row_number()?))?.iter().find(wrote)
+    }
+}
+
 impl TrailOf {
     fn asks_for(&self, entry: &TrailEntry) -> bool {
         self.session.is_none_or(|session| entry.session == Some(session))
@@ -144,22 +165,16 @@ impl File {
         self.read("cannot read the trail", |c| Ok(self.entries(c, of)?))
     }
 
-    /// The entry of this file's trail that made a difference to an earlier copy of it, where it was kept: the last one that did to the
-    /// record what differs.
+    /// The trail by the records that it is of, to look up many.
     ///
     /// # Errors
     /// When the file cannot be read.
-    pub fn made(&self, difference: &Difference<'_>) -> Result<Option<TrailEntry>, Error> {
-        let columns = if let Difference::Changed { columns, .. } = difference { *columns } else { &[] };
-        // Rows that are not matched by their numbers may be those of another drawer.
-        let Some(number) = difference.row_number() else { return Ok(None) };
-        let of = TrailOf { table: Some(difference.table().to_owned()), row: Some(number), ..TrailOf::default() };
-        let wrote = |entry: &TrailEntry| {
-            let differs = |c: &WrittenColumn| columns.iter().any(|changed| changed.name == c.name);
-            entry.did == difference.did()
-                && (columns.is_empty() || entry.columns.is_empty() || entry.columns.iter().any(differs))
-        };
-        Ok(self.trail(&of)?.into_iter().find(wrote))
+    pub fn trail_by_record(&self) -> Result<TrailByRecord, Error> {
+        let mut entries: HashMap<(String, i64), Vec<TrailEntry>> = HashMap::new();
+        for entry in self.trail(&TrailOf::default())? {
+            entries.entry((entry.table.clone(), entry.row)).or_default().push(entry);
+        }
+        Ok(TrailByRecord { entries })
     }
 
     fn entries(&self, connection: &Connection, of: &TrailOf) -> Result<Vec<TrailEntry>, Fault> {
