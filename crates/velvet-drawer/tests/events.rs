@@ -65,7 +65,7 @@ fn events_come_in_the_promised_order_with_file_version_and_reason() {
     let (names, said) = logged(|| drop(Drawer::open(&path, schema(3)).unwrap()));
     assert_eq!(names, ["configured", "step", "step", "upgraded", "opened", "closed"], "{said}");
     assert!(said.contains("from=1 version=3 backup=/") && said.contains("kiln.at-version-1.drawer"), "{said}");
-    assert!(said.contains("did=the table `shelf` is new") && said.contains("rows=1 took_ms="), "{said}");
+    assert!(said.contains("did=create table `shelf`") && said.contains("rows=1 took_ms="), "{said}");
 
     let (names, said) = logged(|| drop(Drawer::open(&path, schema(2)).unwrap_err()));
     assert_eq!(names, ["configured", "failed"], "{said}");
@@ -125,4 +125,41 @@ fn slow_statements_are_told_or_all_and_values_only_when_asked() {
     let (names, said) = logged(|| options(&path, slow));
     assert!(names.contains(&"slow".into()) && !names.contains(&"statement".into()), "{said}");
     assert!(said.contains("Secret celadon") && said.contains("name > 'Secret a'"), "{said}");
+}
+
+#[cfg(feature = "encryption")]
+#[test]
+fn no_key_pass_phrase_or_value_of_an_encrypted_file_is_told() {
+    use velvet_drawer::{FileKey, PassPhrase, SecretKey};
+    let (_folder, path) = folder();
+    let bytes = [0xc5; 32];
+    let (key, phrase) = (
+        || FileKey::of_bytes(SecretKey::from_bytes(bytes)),
+        |words: &str| FileKey::of_pass_phrase(PassPhrase::new(words).cost(64, 1)),
+    );
+    let open = |key: FileKey| {
+        Drawer::options().report_statements().encrypted(key).open(&path, Schema::new("kilnbook").record::<Glaze>())
+    };
+    let (names, said) = logged(|| {
+        let drawer = open(key()).unwrap();
+        drawer.insert(Glaze { name: "Secret celadon".into() }).unwrap();
+        drawer.close().unwrap();
+        open(phrase("secret words")).unwrap_err();
+        Drawer::change_file_key(&path).from(&key()).to(&phrase("secret words")).run().unwrap();
+        drop(open(phrase("secret words")).unwrap());
+        Drawer::open(&path, Schema::new("kilnbook").record::<Glaze>()).unwrap_err();
+        let mut file = std::fs::read(&path).unwrap();
+        file[4096 + 100] ^= 1;
+        std::fs::write(&path, file).unwrap();
+        drop(open(phrase("secret words")).map(|drawer| drop(drawer.records::<Glaze>().collect())));
+    });
+    assert!(
+        names.iter().filter(|name| *name == "opened").count() >= 2 && names.contains(&"failed".to_owned()),
+        "{said}"
+    );
+    let lower = said.to_lowercase();
+    let hex: String = bytes.iter().map(|byte| format!("{byte:02x}")).collect();
+    for word in ["secret", &hex[..16], "197, 197, 197"] {
+        assert!(!lower.contains(word), "{word} is told: {said}");
+    }
 }
