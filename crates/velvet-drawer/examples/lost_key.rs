@@ -23,7 +23,7 @@ fn start(path: &Path, key: &FileKey) -> Result<Drawer, velvet_drawer::Error> {
         Err(error) if error.is_key_locked() => println!("“Unlock the phone to go on.”"),
         Err(error) if error.is_key_missing() || error.is_wrong_key() => {
             println!(
-                "“Your clients were encrypted on another phone. Bring a backup with its pass phrase, or begin anew.”"
+                "“Your clients were encrypted on another phone. Bring a backup with its pass phrase, or start over.”"
             );
             println!("  For the log: {error}");
         }
@@ -60,7 +60,7 @@ fn main() -> Result<(), Box<dyn Error>> {
     println!("What can be known of it: {} pages, kept under file/{}…", known.pages, &known.salt[..8]);
 
     let drawer = Drawer::options().encrypted(key.clone()).set_aside_without_key().open(&path, schema())?;
-    println!("Begun anew with {} clients; the old file is kept", drawer.count::<Client>()?);
+    println!("Started over with {} clients; the old file is kept", drawer.count::<Client>()?);
     drawer.close()?;
 
     let unlocked = (phrase.unlock(&backup)?, key.unlock(&path)?);

@@ -142,13 +142,14 @@ impl Grid {
         let mut shown: Vec<usize> = (0..natural.len()).collect();
         let Some(available) = self.width else { return Layout::Table { shown, widths: natural, below: None } };
         let total = |widths: &[usize]| widths.iter().sum::<usize>() + GAP * widths.len().saturating_sub(1);
-        let least = |at: usize| {
+        let least_of = |at: usize| {
             let is_whole = self.is_number(at) || self.whole == Some(at);
             let is_sign = self.cells(at).all(|cell| cell.tone == Tone::Sign);
             let most = if self.long == Some(at) { LONG } else { WHOLE };
             if is_whole { natural[at] } else { natural[at].min(if is_sign { SIGN } else { most }) }
         };
-        let fits = |shown: &[usize]| total(&shown.iter().map(|at| least(*at)).collect::<Vec<_>>()) <= available;
+        let least: Vec<usize> = shown.iter().map(|at| least_of(*at)).collect();
+        let fits = |shown: &[usize]| total(&shown.iter().map(|at| least[*at]).collect::<Vec<_>>()) <= available;
         // Rather than below its row, a long text stands beside, where few of the others have to go for that.
         let mut beside = shown.clone();
         for at in self.dispensable.iter().take(self.dispensable.len().div_ceil(2)).filter(|_| !self.every_column) {
@@ -171,7 +172,7 @@ impl Grid {
         }
         let mut widths: Vec<usize> = shown.iter().map(|at| natural[*at]).collect();
         while total(&widths) > available {
-            let spare = |(at, width): &(usize, &mut usize)| **width > least(shown[*at]);
+            let spare = |(at, width): &(usize, &mut usize)| **width > least[shown[*at]];
             let Some((_, widest)) = widths.iter_mut().enumerate().filter(spare).max_by_key(|(_, w)| **w) else { break };
             *widest -= 1;
         }
@@ -229,18 +230,19 @@ impl Grid {
         table.set_style(TableComponent::HeaderLines, '─');
         table.set_style(TableComponent::MiddleHeaderIntersections, '─');
         let columns = || shown.iter().zip(widths);
+        let numbers: Vec<bool> = (0..self.heads.len()).map(|at| self.is_number(at)).collect();
         let text_of = |at: usize, text: &str, width: usize| match self.long == Some(at) {
             true => wrapped(text, width).join("\n"),
             false => cut(text, width),
         };
         table.set_header(columns().map(|(at, width)| {
-            let side = if self.is_number(*at) { CellAlignment::Right } else { CellAlignment::Left };
+            let side = if numbers[*at] { CellAlignment::Right } else { CellAlignment::Left };
             self.style(Cell::new(cut(&self.heads[*at], *width)).set_alignment(side), None)
         }));
         for row in &self.rows {
             table.add_row(columns().filter_map(|(at, width)| Some((*at, row.get(*at)?, *width))).map(
                 |(at, cell, width)| {
-                    let is_right = self.is_number(at) && cell.tone != Tone::Plain;
+                    let is_right = numbers[at] && cell.tone != Tone::Plain;
                     let side = if is_right { CellAlignment::Right } else { CellAlignment::Left };
                     self.style(Cell::new(text_of(at, &cell.text, width)).set_alignment(side), Some(cell.tone))
                 },

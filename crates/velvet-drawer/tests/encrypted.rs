@@ -507,7 +507,7 @@ fn a_change_of_key_that_cannot_be_done_leaves_the_file_as_it_was() {
             {
                 let stop = background.clone();
                 move |at| {
-                    if at.doing.contains("anew") {
+                    if at.doing.contains("rewriting") {
                         stop.cancel()
                     }
                 }

@@ -33,14 +33,14 @@ pub(super) fn row<S: Serializer>(columns: &[(FoundColumn, Value)], to: S) -> Res
 
 /// What was written to a column: the values before and after, each where the record was there. In the place of a value that is not told
 /// stands why.
-#[derive(Default, Serialize)]
-struct Written<B: Serialize, A: Serialize> {
+#[derive(Serialize)]
+struct Written<V: Serialize> {
     #[serde(skip_serializing_if = "Option::is_none")]
-    before: Option<B>,
+    before: Option<V>,
     #[serde(skip_serializing_if = "Option::is_none")]
     before_not_told: Option<NotTold>,
     #[serde(skip_serializing_if = "Option::is_none")]
-    after: Option<A>,
+    after: Option<V>,
     #[serde(skip_serializing_if = "Option::is_none")]
     after_not_told: Option<NotTold>,
 }
@@ -89,7 +89,7 @@ struct Differing<'a>(&'a Difference<'a>);
 
 impl Serialize for Differing<'_> {
     fn serialize<S: Serializer>(&self, to: S) -> Result<S::Ok, S::Error> {
-        type Column<'a> = (&'a str, Written<Exported<'a>, Exported<'a>>);
+        type Column<'a> = (&'a str, Written<Exported<'a>>);
         fn written<'a>(name: &'a str, before: Option<Exported<'a>>, after: Option<Exported<'a>>) -> Column<'a> {
             (name, Written { before, after, before_not_told: None, after_not_told: None })
         }

@@ -162,6 +162,13 @@ impl File {
         let history = History::parse(history).map_err(problem)?;
         let version = self.read("cannot read the version", |c| Ok(c.version()?))?;
         let known = u32::try_from(version).unwrap_or(0);
+        if !(1..=history.newest).contains(&known) {
+            let History { app, newest, .. } = &history;
+            let why =
+                format!("the file is at version {version}, and the history of `{app}` has versions 1 to {newest}");
+            let error = Error::new(Cause::BadQuery, why).untouched("Nothing was compared");
+            return Err(error.advise("Check that both are of the same app").in_file(self.path()));
+        }
         let recorded = history.structure(known).map_err(problem)?;
         let found = self.read("cannot read the structure", |c| Ok(c.physical()?))?;
         let mut differences = Physical::of(&recorded).differences(&found);
