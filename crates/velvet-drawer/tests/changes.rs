@@ -395,7 +395,7 @@ fn values_at_their_limits_are_exchanged_as_they_are() {
     assert!(b.search_index_is_sound::<everything::Everything>().unwrap());
     assert_eq!(send(&b, "b", &a, "a"), Applied { unchanged: 12, ..Applied::default() });
     let unreadable =
-        r#"{"table":"select","own_key":"E-7","at":"2999-01-01T00:00:00Z","record":{"mark":"E-7","bearing":400}}"#;
+        r#"{"table":"select","own_key":"E-7","at":"2999-01-01T00:00:00Z","columns":{"mark":"E-7","bearing":400}}"#;
     let error = b.apply_changes(unreadable.as_bytes()).run().unwrap_err();
     assert!(error.to_string().contains("line 1 does not fit: in `bearing`, 400 is no bearing"), "{error}");
 }
@@ -422,7 +422,7 @@ fn changes_come_in_the_order_of_commits_each_record_once_and_only_of_shared_ones
     let short: Vec<String> =
         since.iter().map(|l| format!("{} {} {}", l["table"], l["own_key"], l["removed"])).collect();
     assert_eq!(short, ["\"piece\" \"K-1\" null", "\"piece\" \"K-3\" true", "\"glaze\" 1 null"]);
-    let record = &since[0]["record"];
+    let record = &since[0]["columns"];
     assert_eq!(record["glaze"], 1, "a link is told by the linked record's own key");
     assert_eq!((&record["stage"], &record["thumbnail"]["bytes"]), (&"fired".into(), &"00ff".into()));
     assert_eq!((&record["tags"], &record["wood"]), (&serde_json::json!(["bowl", "it's \"large\""]), &0.5.into()));
@@ -477,19 +477,22 @@ fn lines_that_do_not_fit_are_named_and_nothing_is_written() {
     let line = |table: &str, key: &str, rest: &str| {
         format!(r#"{{"table":"{table}","own_key":{key},"at":"2025-03-08T10:00:00Z",{rest}}}"#)
     };
-    let record = r#""record":{"mark":"K-1","stage":"thrown","grams":null,"wood":1,"thrown":"2025-03-08","thumbnail":null,"tags":[],"glaze":7}"#;
+    let record = r#""columns":{"mark":"K-1","stage":"thrown","grams":null,"wood":1,"thrown":"2025-03-08","thumbnail":null,"tags":[],"glaze":7}"#;
     for (bad, said) in [
         ("{".into(), "line 2 is not a change in JSON"),
         (r#"{"table":"piece","at":""}"#.into(), "line 2 is not a change in JSON: missing field `own_key`"),
         (line("kiln", "1", r#""removed":true"#), "line 2 is about the table `kiln`, which is not in the schema"),
         (line("note", "1", r#""removed":true"#), "line 2 is about the table `note`, which is not shared"),
         (line("glaze", "-1", r#""removed":true"#), "line 2 does not fit: in `number`, -1 does not fit u32"),
-        (line("glaze", "1", r#""gone":true"#), "line 2 has neither `record` nor `removed`"),
+        (line("glaze", "1", r#""gone":true"#), "line 2 has neither `columns` nor `removed`"),
         (
-            line("glaze", "2", r#""record":{"colour":"x"}"#),
+            line("glaze", "2", r#""columns":{"colour":"x"}"#),
             "line 2 has a column `glaze.colour`, which is not in the schema",
         ),
-        (line("glaze", "2", r#""record":{"number":2,"name":null}"#), "in `name`, nothing is there, where text must be"),
+        (
+            line("glaze", "2", r#""columns":{"number":2,"name":null}"#),
+            "in `name`, nothing is there, where text must be",
+        ),
         (line("piece", "\"K-1\"", record), "line 2 links `piece.glaze` to 7, which is neither here nor comes"),
         (
             line("piece", "\"K-1\"", &record.replace("thrown\",\"grams", "boiled\",\"grams")),

@@ -196,7 +196,7 @@ fn each_line_that_does_not_fit_is_named_and_nothing_is_written() {
         {"mark":"K-1","stage":"bisque","remarks":""}
         {"mark":"K-5","stage":"bisque","remarks":"","grams":-1}
         {"mark":"K-6","stage":"bisque"}
-        {"table":"glaze","row":{"name":"Shino"}}"#;
+        {"table":"glaze","columns":{"name":"Shino"}}"#;
     let said =
         refused(import(&path, Some("piece"), Exchange::JsonLines, &mut lines.as_bytes(), &Limits::default()), &path);
     assert_eq!(

@@ -274,7 +274,7 @@ fn files_of_every_version_are_tried_with_generated_rows() {
     let folder = tempfile::tempdir().unwrap();
     for version in [1, 2] {
         let rows: String = (1..=24)
-            .map(|n| format!("{{\"table\":\"piece\",\"row\":{{\"key\":{n},\"mark\":\"K-{n}\",\"wt\":0.5,\"glaze\":\"{}\",\"sketch\":{{\"bytes\":\"\"}}}}}}\n", n % 5))
+            .map(|n| format!("{{\"table\":\"piece\",\"columns\":{{\"key\":{n},\"mark\":\"K-{n}\",\"wt\":0.5,\"glaze\":\"{}\",\"sketch\":{{\"bytes\":\"\"}}}}}}\n", n % 5))
             .collect();
         std::fs::write(folder.path().join(format!("version-{version}.jsonl")), rows).unwrap();
     }

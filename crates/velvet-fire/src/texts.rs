@@ -42,7 +42,7 @@ const PIECES: [&str; 34] = [
     "FROM piece",
     "WHERE",
     "OR 1",
-    "{\"table\":\"piece\",\"row\":{\"mark\":\"X\"}}",
+    "{\"table\":\"piece\",\"columns\":{\"mark\":\"X\"}}",
     "\\x00",
     "\\N",
 ];

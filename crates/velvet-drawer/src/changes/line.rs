@@ -79,7 +79,7 @@ impl Line {
                     let column = table.column(name).map(|c| linked_key(structure, c).map_or(c, |(_, own_key)| own_key));
                     format!("{}:{}", Json::from(name.as_str()), to_json(value.as_ref(), column.map(|c| &c.kind)))
                 };
-                format!("\"record\":{{{}}}", columns.iter().map(cell).collect::<Vec<_>>().join(","))
+                format!("\"columns\":{{{}}}", columns.iter().map(cell).collect::<Vec<_>>().join(","))
             }
             None => "\"removed\":true".to_owned(),
         };
@@ -113,9 +113,9 @@ impl Line {
         if line.removed {
             return Ok(Line { table: name, own_key, at, columns: None });
         }
-        let record = line.record.ok_or("has neither `record` nor `removed`")?;
-        let mut columns = Vec::with_capacity(record.len());
-        for (name, told) in record {
+        let told = line.columns.ok_or("has neither `columns` nor `removed`")?;
+        let mut columns = Vec::with_capacity(told.len());
+        for (name, told) in told {
             let column = table.column(&name).ok_or_else(|| {
                 format!("has a column `{}.{name}`, which is not in the schema; a newer app wrote it", table.name)
             })?;
@@ -144,7 +144,7 @@ struct RawLine<'a> {
     #[serde(default)]
     removed: bool,
     #[serde(borrow, default)]
-    record: Option<BTreeMap<String, &'a RawValue>>,
+    columns: Option<BTreeMap<String, &'a RawValue>>,
 }
 
 /// A value of a column as it is stored, which its type can read.

@@ -94,7 +94,7 @@ impl File {
             .collect();
         let (begin, end) = match named {
             Some(name) => {
-                (format!("{{\"table\":{},\"row\":{{", serde_json::to_string(name).unwrap_or_default()), "}}\n")
+                (format!("{{\"table\":{},\"columns\":{{", serde_json::to_string(name).unwrap_or_default()), "}}\n")
             }
             None => ("{".to_owned(), "}\n"),
         };

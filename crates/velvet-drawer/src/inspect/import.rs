@@ -130,7 +130,7 @@ fn refused(line: usize, fault: Fault) -> Error {
 struct NamedRow<'a> {
     table: String,
     #[serde(borrow)]
-    row: BTreeMap<String, &'a RawValue>,
+    columns: BTreeMap<String, &'a RawValue>,
 }
 
 /// The rows of a report of the command, as a list.
@@ -256,9 +256,11 @@ impl Importing<'_> {
             (Some(named), Some(table)) if named.table != table.name => {
                 return Ok(Err(format!("is for the table `{}`, not for `{}`", named.table, table.name)));
             }
-            (Some(named), _) => (named.table, named.row),
+            (Some(named), _) => (named.table, named.columns),
             (None, Some(table)) => (table.name.clone(), row),
-            (None, None) => return Ok(Err("does not say which table it is for: {\"table\": …, \"row\": …}".into())),
+            (None, None) => {
+                return Ok(Err("does not say which table it is for: {\"table\": …, \"columns\": …}".into()));
+            }
         };
         let declared = self.structure.as_ref().and_then(|s| s.table(&name));
         let mut values = Vec::with_capacity(row.len());
