@@ -3,7 +3,7 @@
 mod common;
 
 use assert_cmd::Command;
-use common::{DEMO, fits, newest, succeeds, velvet};
+use common::{DEMO, fails, fits, newest, succeeds, velvet};
 use serde_json::Value;
 use std::collections::BTreeSet;
 use std::fs;
@@ -22,13 +22,6 @@ fn files() -> (tempfile::TempDir, [String; 3]) {
     Drawer::change_file_key(&locked).to(&FileKey::of_bytes(SecretKey::from_bytes([0xab; 32]))).run().unwrap();
     fs::write(&key, format!("{}\n", "ab".repeat(32))).unwrap();
     (folder, [plain, locked, key])
-}
-
-fn fails(arguments: &[&str]) -> String {
-    let output = velvet(arguments).output().unwrap();
-    assert_eq!(output.status.code(), Some(2), "{}", String::from_utf8_lossy(&output.stdout));
-    assert!(output.stdout.is_empty());
-    String::from_utf8(output.stderr).unwrap()
 }
 
 /// The files below a folder in which a name can be read that stands in the demo's records.

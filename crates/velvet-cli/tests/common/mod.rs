@@ -16,6 +16,48 @@ pub fn newest() -> String {
     DEMO.0.path().join("phone/kilnbook/durable/kiln.drawer").to_str().unwrap().to_owned()
 }
 
+/// The copy from before the upgrades.
+pub fn drawer() -> String {
+    DEMO.0.path().join("kiln-at-version-1.drawer").to_str().unwrap().to_owned()
+}
+
+pub fn history() -> String {
+    DEMO.0.path().join("kilnbook.history.json").to_str().unwrap().to_owned()
+}
+
+/// Runs what cannot be done, and returns the message.
+pub fn fails(arguments: &[&str]) -> String {
+    let output = velvet(arguments).output().unwrap();
+    assert_eq!(output.status.code(), Some(2), "{arguments:?}");
+    assert!(output.stdout.is_empty(), "nothing half done comes out");
+    let message = String::from_utf8(output.stderr).unwrap();
+    assert!(message.starts_with("velvet: "), "{message}");
+    message
+}
+
+/// What a command tells as JSON.
+pub fn told(arguments: &[&str]) -> serde_json::Value {
+    let mut all = arguments.to_vec();
+    all.extend(["--as", "json"]);
+    serde_json::from_str(&succeeds(&all)).unwrap()
+}
+
+pub fn pulled_alone() -> String {
+    DEMO.0.path().join("pulled-alone/kiln.drawer").to_str().unwrap().to_owned()
+}
+
+pub fn records(more: &[&str]) -> String {
+    let file = drawer();
+    let mut arguments = vec!["records", &file];
+    arguments.extend(more);
+    succeeds(&arguments)
+}
+
+pub fn json(more: &[&str]) -> Vec<serde_json::Value> {
+    let report: serde_json::Value = serde_json::from_str(&records(&[more, &["--as", "json"]].concat())).unwrap();
+    report["rows"].as_array().unwrap().clone()
+}
+
 pub fn velvet(arguments: &[&str]) -> Command {
     let mut command = Command::cargo_bin("velvet").unwrap();
     command.args(arguments).env_remove("CLICOLOR_FORCE").env_remove("COLUMNS");
