@@ -41,6 +41,8 @@ pub struct NamedStatements {
     pub get: String,
     /// Reads the values with the names in a list: the place of the name in it, then the value.
     pub get_all: String,
+    /// Reads all names.
+    pub names: String,
     /// Gives the value with a name a new one, unless it is the same; binds the value, then the name.
     pub set: String,
     /// Inserts a value under a name; binds the value, then the name.
@@ -66,6 +68,7 @@ impl NamedStatements {
             get_all: format!(
                 "SELECT velvet_list.key, {read} FROM json_each(?1) AS velvet_list CROSS JOIN {of} ON {of}.{name} = velvet_list.value"
             ),
+            names: format!("SELECT {name} FROM {of}"),
             set: format!(
                 "UPDATE {of} SET {value} = {} WHERE {name} = ?2 AND {read} IS NOT ?1 COLLATE BINARY",
                 layout.written(at, "?1", &layout.key())

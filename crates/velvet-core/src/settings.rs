@@ -11,8 +11,12 @@ use serde::de::DeserializeOwned;
 pub trait Settings: Clone + Send + Sync + 'static {
     /// A field as it is stored: its name, and its value as JSON text.
     type Setting: NamedValue<OwnKey = String, Value: ColumnType<Value = serde_json::Value>>;
+    /// As [`Settings::Setting`], of the fields that are sealed one by one; the same where none is.
+    type SealedSetting: NamedValue<OwnKey = String, Value: ColumnType<Value = serde_json::Value>>;
     /// Its fields, in declared order.
     const FIELDS: &'static [SettingField];
+    /// Whether some have a table of their own, in which they are sealed.
+    const HAS_SEALED_FIELDS: bool = !is_all_in_place(Self::FIELDS);
 
     /// What holds for whoever has set nothing.
     fn defaults() -> Self;
@@ -35,6 +39,26 @@ pub struct SettingField {
     pub name: &'static str,
     /// The name it had before, under which it may be stored still.
     pub was: Option<&'static str>,
+    /// Where it is stored.
+    pub place: SettingPlace,
+}
+
+/// Where a field of settings is stored.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum SettingPlace {
+    /// With the others, as it always was.
+    WithTheOthers,
+    /// Among those that are sealed one by one.
+    Sealed,
+    /// With the others again, after it was sealed.
+    WithTheOthersAgain,
+}
+
+const fn is_all_in_place(fields: &[SettingField]) -> bool {
+    match fields {
+        [] => true,
+        [field, rest @ ..] => matches!(field.place, SettingPlace::WithTheOthers) && is_all_in_place(rest),
+    }
 }
 
 /// What a setting can be: whatever serde can write and read.

@@ -5,6 +5,7 @@ use crate::names::{self, objection};
 use crate::problems::Problems;
 use proc_macro2::{Span, TokenStream};
 use quote::{quote, quote_spanned};
+use syn::meta::ParseNestedMeta;
 use syn::spanned::Spanned;
 use syn::{Data, DataStruct, DeriveInput, Expr, ExprLit, Fields, Ident, Lit, LitStr, Path, Type};
 
@@ -24,6 +25,15 @@ struct Field {
     at: Span,
     was: Option<String>,
     default: Option<Expr>,
+    sealed: Option<SealedField>,
+}
+
+/// That a field is sealed, or was.
+struct SealedField {
+    at: Span,
+    /// Whether it is no longer.
+    was: bool,
+    label: Option<LitStr>,
 }
 
 /// All that the derive adds.
@@ -47,11 +57,7 @@ pub(crate) fn code(input: DeriveInput) -> syn::Result<TokenStream> {
                 "was" => origin = Some(attributes::text(meta)?),
                 "private" => private = true,
                 "shared" => shared = true,
-                "sealed" => {
-                    let label = meta.input.peek(syn::Token![=]).then(|| attributes::text(meta)).transpose()?;
-                    let at = meta.path.get_ident().map_or_else(Span::call_site, Ident::span);
-                    sealed = Some((at, label));
-                }
+                "sealed" => sealed = Some((meta.path.span(), label(meta)?)),
                 _ => library = attributes::text(meta)?.parse()?,
             }
             Ok(())
@@ -73,9 +79,25 @@ pub(crate) fn code(input: DeriveInput) -> syn::Result<TokenStream> {
         }
     };
     check(&fields, &mut problems);
-    if let (Some((at, _)), true) = (&sealed, private || shared) {
+    let sealed_fields = || fields.iter().filter_map(|field| field.sealed.as_ref());
+    let first =
+        sealed.as_ref().map(|(at, _)| *at).or_else(|| sealed_fields().find(|field| !field.was).map(|field| field.at));
+    if let (Some(at), true) = (first, private || shared) {
         let message = "what is sealed is read only with the key of this device, so it is neither shared nor left out of copies; remove the other word";
-        problems.here(*at, message);
+        problems.here(at, message);
+    }
+    if let (Some(_), Some(field)) = (&sealed, sealed_fields().find(|field| !field.was)) {
+        problems.here(
+            field.at,
+            "all fields of these settings are sealed; remove `sealed` from the field, or from the struct",
+        );
+    }
+    let labels = || sealed_fields().filter_map(|field| field.label.as_ref());
+    if let Some(other) = labels().find(|label| labels().next().is_some_and(|first| first.value() != label.value())) {
+        problems.at(
+            other,
+            "fields are sealed under one label, and another field has another; give the one that was recorded first",
+        );
     }
     problems.into_result()?;
     let words = Words { origin, private, shared, sealed: sealed.map(|(_, label)| label) };
@@ -84,20 +106,33 @@ pub(crate) fn code(input: DeriveInput) -> syn::Result<TokenStream> {
 
 fn field(field: syn::Field, problems: &mut Problems) -> Option<Field> {
     let ident = field.ident?;
-    let mut model =
-        Field { name: names::stored(&ident), at: ident.span(), ident, ty: field.ty, was: None, default: None };
-    attributes::each(&field.attrs, "settings", &["name", "was", "default"], problems, |word, meta| {
+    let (name, at) = (names::stored(&ident), ident.span());
+    let mut model = Field { name, at, ident, ty: field.ty, was: None, default: None, sealed: None };
+    let known = ["name", "was", "default", "sealed", "was_sealed"];
+    attributes::each(&field.attrs, "settings", &known, problems, |word, meta| {
         match word {
             "name" => {
                 let name = attributes::text(meta)?;
                 (model.name, model.at) = (name.value(), name.span());
             }
             "was" => model.was = Some(attributes::text(meta)?.value()),
+            "sealed" | "was_sealed" => {
+                if model.sealed.is_some() {
+                    return Err(meta.error("a field is sealed or was, not both; remove one of the words"));
+                }
+                let (at, was) = (meta.path.span(), word == "was_sealed");
+                model.sealed = Some(SealedField { at, was, label: label(meta)? });
+            }
             _ => model.default = Some(meta.value()?.parse()?),
         }
         Ok(())
     });
     Some(model)
+}
+
+/// The label that is given with a word, where one is.
+fn label(meta: &ParseNestedMeta) -> syn::Result<Option<LitStr>> {
+    meta.input.peek(syn::Token![=]).then(|| attributes::text(meta)).transpose()
 }
 
 fn check(fields: &[Field], problems: &mut Problems) {
@@ -141,6 +176,7 @@ pub(crate) fn standing_in(ident: &Ident) -> TokenStream {
         #[automatically_derived]
         impl velvet::Settings for #ident {
             type Setting = Setting;
+            type SealedSetting = Setting;
             const FIELDS: &'static [velvet::SettingField] = &[];
             fn defaults() -> Self { ::core::unreachable!() }
             fn load(
@@ -176,7 +212,30 @@ fn generate(
     let shared = shared.then(|| quote!(, shared));
     let described = fields.iter().map(|f| {
         let (name, was) = (&f.name, f.was.as_ref().map_or(quote!(None), |was| quote!(Some(#was))));
-        quote!(velvet::SettingField { name: #name, was: #was })
+        let place = match &f.sealed {
+            None => quote!(WithTheOthers),
+            Some(SealedField { was: false, .. }) => quote!(Sealed),
+            Some(SealedField { was: true, .. }) => quote!(WithTheOthersAgain),
+        };
+        quote!(velvet::SettingField { name: #name, was: #was, place: velvet::SettingPlace::#place })
+    });
+    let mut seals = fields.iter().filter_map(|f| f.sealed.as_ref()).peekable();
+    let has_sealed = seals.peek().is_some();
+    let label = seals.find_map(|sealed| sealed.label.as_ref()).map(|label| quote!(= #label));
+    let sealed_type = if has_sealed { quote!(SealedSetting) } else { quote!(Setting) };
+    let sealed_setting = has_sealed.then(|| {
+        let table = format!("{table}_sealed");
+        let was = origin.as_ref().map(|was| format!("{}_sealed", was.value())).map(|was| quote!(, was = #was));
+        quote! {
+            #[derive(velvet::DeriveRecord)]
+            #[record(named, name = #table, library = #inner #was)]
+            pub struct SealedSetting {
+                #[record(name = "setting")]
+                pub name: ::std::string::String,
+                #[record(sealed #label)]
+                pub value: velvet::JsonValue,
+            }
+        }
     });
     let default = |f: &Field| match &f.default {
         Some(text @ Expr::Lit(ExprLit { lit: Lit::Str(_), .. })) => {
@@ -213,9 +272,12 @@ fn generate(
                 pub value: velvet::JsonValue,
             }
 
+            #sealed_setting
+
             #[automatically_derived]
             impl velvet::Settings for #ident {
                 type Setting = Setting;
+                type SealedSetting = #sealed_type;
                 const FIELDS: &'static [velvet::SettingField] = &[#(#described),*];
 
                 fn defaults() -> Self {

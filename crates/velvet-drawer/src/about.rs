@@ -120,6 +120,20 @@ impl About {
         Ok(self.structure_count == connection.structure_count()?.to_string())
     }
 
+    /// Does what changes the engine's count of changes of structure, and not the structure. What another program changed before is still to be looked at
+    /// by the next open.
+    pub(crate) fn still_the_same<R, E: From<Fault>>(
+        connection: &Connection,
+        change: impl FnOnce() -> Result<R, E>,
+    ) -> Result<R, E> {
+        let is_ours = About::read(connection)?.map_or(Ok(false), |about| about.is_unchanged(connection))?;
+        let done = change()?;
+        if is_ours {
+            About::same_after_all(connection)?;
+        }
+        Ok(done)
+    }
+
     /// Notes that the structure is the declared one as it is now.
     pub(crate) fn same_after_all(connection: &Connection) -> Result<(), Fault> {
         set(connection, "structure_count", &connection.structure_count()?.to_string())

@@ -108,7 +108,7 @@ pub mod __private {
     pub use velvet_core::pick::{Picked, pick_column};
     pub use velvet_core::record_statements::RecordStatements;
     pub use velvet_core::sealed_column::pick_sealed_column;
-    pub use velvet_core::settings::{SettingField, load_setting, store_setting};
+    pub use velvet_core::settings::{SettingField, SettingPlace, load_setting, store_setting};
     pub use velvet_core::stamp::{Stamp, StampedColumn, When};
     pub use velvet_core::structure::{Index, Kind, OnDelete, Table};
     pub use velvet_core::{

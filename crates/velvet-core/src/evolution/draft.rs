@@ -2,7 +2,7 @@
 
 use super::Step;
 use crate::hints::{Hints, Origin};
-use crate::structure::{ColumnDefinition, Kind, Structure, Table};
+use crate::structure::{ColumnDefinition, Holds, Kind, Structure, Table};
 
 /// Drafted changes.
 #[derive(Clone, Debug, Default, PartialEq)]
@@ -249,9 +249,13 @@ impl Drafting<'_> {
         if let (Some(old), Some(new)) = (old.seal(), new.seal())
             && old != new
         {
-            self.parts.questions.push(format!(
-                "what is stored in {place} was sealed as `{old}`, and can be read only so: write #[record(sealed = \"{old}\")] on the field"
-            ));
+            let at = match self.now.table(table).map(Table::holds) {
+                Some(Holds::Settings) => format!("sealed = \"{old}\" where the settings say `sealed`"),
+                _ => format!("#[record(sealed = \"{old}\")] on the field"),
+            };
+            self.parts
+                .questions
+                .push(format!("what is stored in {place} was sealed as `{old}`, and can be read only so: write {at}"));
         }
         let mut fill = fill.filter(|_| old.kind != new.kind || old.optional != new.optional);
         if fill.is_none() {

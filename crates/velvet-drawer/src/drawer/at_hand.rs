@@ -63,10 +63,10 @@ impl Shared {
 }
 
 impl Inner {
-    /// What was read before of a type, and belongs to somebody; or what `read` reads of `table`, which is kept.
+    /// What was read before of a type, and belongs to somebody; or what `read` reads of `tables`, which is kept.
     pub(crate) fn at_hand<R: Any + Send + Sync, E>(
         &self,
-        table: &'static str,
+        tables: &[&'static str],
         belongs_to: &str,
         read: impl FnOnce() -> Result<R, E>,
     ) -> Result<Arc<R>, E> {
@@ -81,7 +81,7 @@ impl Inner {
                 return Ok(value);
             }
         }
-        let is_heard_of = self.hears_of(table);
+        let is_heard_of = tables.iter().all(|table| self.hears_of(table));
         let value = Arc::new(read()?);
         if is_heard_of {
             let mut kept = kept.lock();

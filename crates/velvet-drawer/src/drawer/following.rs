@@ -27,6 +27,9 @@ const RETRY: Duration = Duration::from_millis(100);
 /// The longest such time.
 const LONGEST_RETRY: Duration = Duration::from_secs(5);
 
+/// How long it is at least until others are looked at again: looking all the time would leave none for working anything out.
+const BETWEEN_LOOKS: Duration = Duration::from_millis(1);
+
 /// While another thread writes, how long to wait until looking again whether it has ended.
 const WRITER_IS_BUSY: Duration = Duration::from_millis(10);
 
@@ -403,7 +406,8 @@ impl Shared {
         let within = inner.in_effect().others_within.unwrap_or(LONGEST_RETRY);
         let count = inner.pool().count_of_others();
         let mut state = self.state();
-        state.look_at_others = Some(Instant::now() + if count.is_some() { within } else { WRITER_IS_BUSY.min(within) });
+        let wait = if count.is_some() { within } else { WRITER_IS_BUSY.min(within) };
+        state.look_at_others = Some(Instant::now() + wait.max(BETWEEN_LOOKS));
         // Where it cannot be told, reading says why.
         if let Some(count) = count.map(|count| count.unwrap_or(i64::MIN))
             && count != state.others

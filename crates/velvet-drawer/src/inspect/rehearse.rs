@@ -59,6 +59,7 @@ impl File {
             history: Some(Cow::Owned(history.to_owned())),
             codes: codes.iter().map(|name| (name.clone(), Code::new(|_| Ok(())))).collect(),
             types: Vec::new(),
+            sealed_settings: Vec::new(),
             app_version: None,
             sealing: Sealing::default(),
         };

@@ -242,10 +242,12 @@ impl Options {
         match found {
             Found::Current { trail } => {
                 let found = declared.sealing.find_or_begin(connection, &declared.app, &declared.structure);
-                if found.doing(|| "cannot open the drawer").untouched(|| recognise::UNTOUCHED)? {
+                let has_sealed = found.doing(|| "cannot open the drawer").untouched(|| recognise::UNTOUCHED)?;
+                let is_settled = upgrading::settle_alone(connection, declared)?;
+                if has_sealed || is_settled {
                     upgrading::clean(connection)?;
                 }
-                self.trails.bring_up(connection, declared, &trail)?;
+                self.trails.bring_up(connection, declared, if is_settled { "" } else { &trail })?;
                 self.index_what_others_wrote(connection, &declared.structure);
                 Ok(Opened::default())
             }

@@ -221,7 +221,7 @@ impl Options {
     }
 
     /// Opens also without the key, such as after a move to another device: what is sealed stays shut, and reading or writing it is an error of its own
-    /// ([`Error::is_unreadable`], [`Error::is_key_missing`]); everything else is as usual.
+    /// ([`Error::is_unreadable`], [`Error::is_key_missing`]); of settings it is as by default, and told. Everything else is as usual.
     #[must_use]
     pub fn leave_sealed(mut self) -> Options {
         self.sealing.leave();

@@ -12,8 +12,10 @@ use crate::sealing::Sealing;
 use std::borrow::Cow;
 use velvet_core::evolution::HistoryHead;
 use velvet_core::hints::Hints;
+use velvet_core::named_value::NamedStatements;
+use velvet_core::settings::SettingField;
 use velvet_core::structure::{ATTACHMENT, ATTACHMENT_PART, Structure, Table};
-use velvet_core::{Misfit, Record, Settings, ValueRef, fingerprint};
+use velvet_core::{Misfit, NamedValue, Record, Settings, ValueRef, fingerprint};
 
 /// The records of an app, and the app they belong to.
 ///
@@ -41,6 +43,7 @@ pub struct Schema {
     history: Option<Cow<'static, str>>,
     codes: Vec<(String, Code)>,
     types: Vec<RecordType>,
+    sealed_settings: Vec<SealedSettings>,
 }
 
 /// What is known of a record's Rust type where only its table is.
@@ -56,6 +59,31 @@ pub(crate) struct RecordType {
     pub(crate) is_readable: fn(Row<'_, '_>) -> Result<(), Misfit>,
 }
 
+/// Settings of which some fields are sealed one by one, or were.
+#[derive(Clone, Copy, Debug)]
+pub(crate) struct SealedSettings {
+    pub(crate) fields: &'static [SettingField],
+    /// Where the other fields are.
+    pub(crate) others: SettingsTable,
+    /// Where the sealed ones are.
+    pub(crate) sealed: SettingsTable,
+}
+
+/// A table of settings.
+#[derive(Clone, Copy, Debug)]
+pub(crate) struct SettingsTable {
+    pub(crate) name: &'static str,
+    /// Whether all that is in it is sealed.
+    pub(crate) is_sealed: bool,
+    pub(crate) statements: &'static NamedStatements,
+}
+
+impl SettingsTable {
+    fn of<T: NamedValue>() -> SettingsTable {
+        SettingsTable { name: T::TABLE, is_sealed: !T::SEALED.is_empty(), statements: T::named_statements() }
+    }
+}
+
 /// A schema that was found sound.
 #[derive(Clone, Debug)]
 pub(crate) struct Declared {
@@ -66,6 +94,7 @@ pub(crate) struct Declared {
     pub(crate) history: Option<Cow<'static, str>>,
     pub(crate) codes: Vec<(String, Code)>,
     pub(crate) types: Vec<RecordType>,
+    pub(crate) sealed_settings: Vec<SealedSettings>,
     /// The version of the app itself, where it says.
     pub(crate) app_version: Option<String>,
     /// How the keys of what is sealed are had.
@@ -87,6 +116,7 @@ impl Schema {
             history: None,
             codes: Vec::new(),
             types: Vec::new(),
+            sealed_settings: Vec::new(),
         }
     }
 
@@ -109,10 +139,16 @@ impl Schema {
         self
     }
 
-    /// Adds the table of settings; see [`SettingsOf`](crate::SettingsOf).
+    /// Adds the table of settings, and that of their sealed fields; see [`SettingsOf`](crate::SettingsOf).
     #[must_use]
     pub fn settings<S: Settings>(self) -> Schema {
-        self.record::<S::Setting>()
+        let mut schema = self.record::<S::Setting>();
+        if S::HAS_SEALED_FIELDS {
+            let (others, sealed) = (SettingsTable::of::<S::Setting>(), SettingsTable::of::<S::SealedSetting>());
+            schema.sealed_settings.push(SealedSettings { fields: S::FIELDS, others, sealed });
+            schema = schema.record::<S::SealedSetting>();
+        }
+        schema
     }
 
     /// Adds the tables of attachments; see [`Attachment`](crate::Attachment).
@@ -190,6 +226,7 @@ impl Schema {
             history: self.history,
             codes: self.codes,
             types: self.types,
+            sealed_settings: self.sealed_settings,
             app_version: None,
             sealing: Sealing::default(),
         })

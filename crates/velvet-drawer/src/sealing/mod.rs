@@ -117,6 +117,11 @@ impl Sealing {
         Ok(())
     }
 
+    /// Whether what is sealed can be opened.
+    pub(crate) fn has_key(&self) -> bool {
+        self.seals.as_ref().is_some_and(|seals| seals.has_key())
+    }
+
     pub(crate) fn seals(&self) -> Option<Arc<Seals>> {
         self.seals.clone()
     }

@@ -12,8 +12,8 @@ use velvet_core::{Settings, Value};
 /// The settings of one type: a struct with `#[derive(Settings)]`.
 ///
 /// Each field is of any type that serde can write and read, and is stored under its name as JSON text, once it was changed. So there is nothing to do at
-/// the first start, a field that is added later needs no upgrade, and what a newer app has stored is left alone by an older one. What cannot be read is as
-/// by default, is told ([`SettingsOf::unreadable`], and the app's log), and stays until the field is changed.
+/// the first start, a field that is added later needs no upgrade, and what a newer app has stored is left alone by an older one. What cannot be read, also
+/// because it is sealed and the key is missing, is as by default, is told ([`SettingsOf::unreadable`], and the app's log), and stays until the field is changed.
 ///
 /// ```
 /// use velvet_drawer::{Drawer, Schema, Settings};

@@ -6,9 +6,11 @@ use crate::error::{Cause, Error};
 use crate::events;
 use crate::live::{Live, LiveValue};
 use std::sync::Arc;
+use velvet_core::column_type::{Json, Sealed};
 use velvet_core::exchange::value_list;
 use velvet_core::sealing::{Plain, Shut};
-use velvet_core::{Misfit, NamedValue, Record, Settings, Value, ValueRef};
+use velvet_core::settings::{SettingField, SettingPlace};
+use velvet_core::{ColumnType, Misfit, NamedValue, Record, Settings, Value, ValueRef};
 
 impl<S: Settings, A: Access> SettingsOf<S, A> {
     /// The settings. Of a drawer they are read from memory after the first time, until somebody writes to them; what other processes write is noticed as
@@ -22,7 +24,7 @@ impl<S: Settings, A: Access> SettingsOf<S, A> {
             None => read().map(Arc::new),
             Some(inner) => {
                 inner.refuse_if_busy_here("read")?;
-                inner.at_hand(S::Setting::TABLE, &self.account, read)
+                inner.at_hand(&[S::Setting::TABLE, S::SealedSetting::TABLE], &self.account, read)
             }
         }
     }
@@ -87,24 +89,44 @@ impl<M: Mode> Scope<'_, M> {
                     names.map(|name| name.map_or(Value::Missing, |name| stored_as(account, name))).collect();
                 let mut stored: Vec<Option<Value>> = vec![None; wanted.len()];
                 let list = Value::Text(value_list(&wanted));
-                let text = &S::Setting::named_statements().get_all;
-                self.connection.rows(text, [list.as_ref()], |row| {
-                    let at = usize::try_from(row.key()).unwrap_or(usize::MAX);
-                    if let Some(place) = stored.get_mut(at) {
-                        *place = Some(opened::<S>(row.value(1))?);
-                    }
-                    Ok::<_, Error>(())
-                })?;
-                let before = stored.split_off(S::FIELDS.len());
-                for (now, before) in stored.iter_mut().zip(before) {
-                    *now = now.take().or(before);
+                self.found_settings::<S::Setting>(&list, &mut stored)?;
+                if S::HAS_SEALED_FIELDS {
+                    // What stands elsewhere than the field has its place now is still to be moved.
+                    self.found_settings::<S::SealedSetting>(&list, &mut stored)?;
                 }
+                let before = stored.split_off(S::FIELDS.len());
                 let file = &self.inner.place;
-                Ok(S::load(&stored, &mut |at, misfit| {
-                    unreadable(file.name(unreadable_setting::<S>(account, at, misfit)))
-                }))
+                let mut tell =
+                    |at, cause, misfit| unreadable(file.name(unreadable_setting::<S>(account, at, cause, misfit)));
+                for (at, (now, before)) in stored.iter_mut().zip(before).enumerate() {
+                    *now = now.take().or(before);
+                    if let Some(Value::Bytes(shut)) = now {
+                        let cause = if Shut::of_sign(shut) == Some(Shut::NoKey) {
+                            Cause::KeyMissing
+                        } else {
+                            Cause::Unreadable
+                        };
+                        let why = Sealed::<Json<serde_json::Value>>::load(ValueRef::Bytes(shut));
+                        why.err().into_iter().for_each(|misfit| tell(at, cause, misfit));
+                        *now = None;
+                    }
+                }
+                Ok(S::load(&stored, &mut |at, misfit| tell(at, Cause::Unreadable, misfit)))
             },
         )
+    }
+
+    /// What a table has under the names in a list, in the places of those that have nothing yet. What does not open stays as it is.
+    fn found_settings<T: NamedValue>(self, list: &Value, stored: &mut [Option<Value>]) -> Result<(), Error> {
+        self.connection.rows(&T::named_statements().get_all, [list.as_ref()], |row| {
+            let at = usize::try_from(row.key()).unwrap_or(usize::MAX);
+            if let Some(place @ None) = stored.get_mut(at) {
+                let value = row.value(1);
+                let plain = if let ValueRef::Bytes(plain) = value { Plain::read(plain) } else { None };
+                *place = Some(plain.unwrap_or(value).to_value());
+            }
+            Ok(())
+        })
     }
 
     /// As [`Scope::settings`], with what cannot be read told to the app's log.
@@ -117,22 +139,11 @@ impl<M: Mode> Scope<'_, M> {
     }
 }
 
-/// What is stored for a field. Without the key a sealed one is not as by default: it is not known.
-fn opened<S: Settings>(stored: ValueRef<'_>) -> Result<Value, Error> {
-    let ValueRef::Bytes(plain) = stored else { return Ok(stored.to_value()) };
-    if Shut::of_sign(plain) == Some(Shut::NoKey) {
-        let error = Error::bare(Cause::KeyMissing, "they are sealed, and their key is missing");
-        return Err(error
-            .advise("Open the drawer with the keeper of its keys (Options::keys)")
-            .in_table(S::Setting::TABLE, None));
-    }
-    Ok(Plain::read(plain).unwrap_or(stored).to_value())
-}
-
-fn unreadable_setting<S: Settings>(account: &str, at: usize, misfit: Misfit) -> Error {
-    let name = stored_as(account, S::FIELDS[at].name);
+fn unreadable_setting<S: Settings>(account: &str, at: usize, cause: Cause, misfit: Misfit) -> Error {
+    let SettingField { name, place, .. } = S::FIELDS[at];
     let misfit = Misfit { column: Some(<S::Setting as NamedValue>::VALUE_POSITION), ..misfit };
-    let doing = format!("cannot read the setting {} {}", S::Setting::TABLE, name.literal());
-    let error = Error::misfit(Cause::Unreadable, S::Setting::TABLE, S::Setting::COLUMNS, misfit).doing(doing);
+    let doing = format!("cannot read the setting {} {}", S::Setting::TABLE, stored_as(account, name).literal());
+    let table = if place == SettingPlace::Sealed { S::SealedSetting::TABLE } else { S::Setting::TABLE };
+    let error = Error::misfit(cause, table, S::Setting::COLUMNS, misfit).doing(doing);
     error.untouched("It is as by default, and what is stored stays until it is changed")
 }

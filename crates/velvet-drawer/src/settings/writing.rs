@@ -3,9 +3,9 @@
 use super::{SettingsOf, is_of, stored_as};
 use crate::drawer::{Access, MayWrite, Scope, Writes};
 use crate::error::{Cause, Error};
-use crate::reading::Records;
 use velvet_core::sealing::Plain;
-use velvet_core::{Keyed, Misfit, NamedValue, Record, Settings, Value};
+use velvet_core::settings::SettingPlace;
+use velvet_core::{Misfit, NamedValue, Record, Settings, Value};
 
 impl<S: Settings, A: Access> SettingsOf<S, A> {
     /// Reads the settings, lets `edit` change them, and writes the fields that changed, in one transaction. Returns them as they are then.
@@ -39,9 +39,13 @@ impl<S: Settings, A: Access> SettingsOf<S, A> {
         A: MayWrite,
     {
         self.at.writing(|scope| {
-            let all = Records::<S::Setting, _>::at(scope).collect()?;
-            let mut of_these = all.iter().filter(|setting| is_of(&self.account, setting.own_key()));
-            of_these.try_for_each(|setting| scope.remove(setting.key()).map(drop))
+            scope.doing(
+                || format!("cannot reset the settings {}", S::Setting::TABLE),
+                || {
+                    scope.remove_settings::<S::Setting>(&self.account)?;
+                    if S::HAS_SEALED_FIELDS { scope.remove_settings::<S::SealedSetting>(&self.account) } else { Ok(()) }
+                },
+            )
         })
     }
 }
@@ -57,16 +61,42 @@ impl Scope<'_, Writes> {
                 let after = settings.store().map_err(misfit::<S>)?;
                 let differing = before.iter().zip(&after).zip(S::FIELDS).filter(|((before, after), _)| before != after);
                 for ((_, value), field) in differing {
-                    let plain = Plain::of(value.as_ref()).filter(|_| !S::Setting::SEALED.is_empty()).map(Value::Bytes);
-                    self.put_named::<S::Setting>(&stored_as(account, field.name), plain.as_ref().unwrap_or(value))?;
-                    if let Some(was) = field.was {
-                        let remove = &S::Setting::named_statements().remove;
-                        self.connection.execute(remove, [stored_as(account, was).as_ref()])?;
+                    let name = stored_as(account, field.name);
+                    let mut left = Vec::from_iter(field.was.map(|was| stored_as(account, was)));
+                    if field.place == SettingPlace::Sealed {
+                        self.put_setting::<S::SealedSetting>(&name, value)?;
+                        self.remove_named::<S::SealedSetting>(&left)?;
+                        left.push(name);
+                        self.remove_named::<S::Setting>(&left)?;
+                    } else {
+                        self.put_setting::<S::Setting>(&name, value)?;
+                        self.remove_named::<S::Setting>(&left)?;
+                        if S::HAS_SEALED_FIELDS {
+                            left.push(name);
+                            self.remove_named::<S::SealedSetting>(&left)?;
+                        }
                     }
                 }
                 Ok(settings)
             },
         )
+    }
+
+    fn put_setting<T: NamedValue>(self, name: &Value, value: &Value) -> Result<(), Error> {
+        let plain = Plain::of(value.as_ref()).filter(|_| !T::SEALED.is_empty()).map(Value::Bytes);
+        self.put_named::<T>(name, plain.as_ref().unwrap_or(value))
+    }
+
+    fn remove_named<T: NamedValue>(self, names: &[Value]) -> Result<(), Error> {
+        let remove = &T::named_statements().remove;
+        names.iter().try_for_each(|name| Ok(self.connection.execute(remove, [name.as_ref()]).map(drop)?))
+    }
+
+    /// Removes what a table has of an account's settings, also what cannot be read.
+    fn remove_settings<T: NamedValue>(self, account: &str) -> Result<(), Error> {
+        let all = self.connection.list(&T::named_statements().names, [], |row| row.value(0).to_value())?;
+        let of_these = |name: &Value| matches!(name, Value::Text(name) if is_of(account, name));
+        self.remove_named::<T>(&all.into_iter().filter(of_these).collect::<Vec<_>>())
     }
 }
 

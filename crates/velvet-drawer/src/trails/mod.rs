@@ -4,4 +4,4 @@ mod keeping;
 mod wanted;
 
 pub(crate) use keeping::Keeping;
-pub(crate) use wanted::{WantedTrails, hide, triggers};
+pub(crate) use wanted::{WantedTrails, hide, hide_of_removed, triggers};

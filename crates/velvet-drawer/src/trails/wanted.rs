@@ -7,6 +7,7 @@ use crate::schema::Declared;
 use std::time::Duration;
 use velvet_core::evolution::Step;
 use velvet_core::evolution::attendant::{Attendant, Keeps, Trails};
+use velvet_core::name::{KEY_COLUMN, quoted};
 use velvet_core::statement::{self, TRAIL, Trail};
 use velvet_core::structure::ATTACHMENT_PART;
 
@@ -84,7 +85,6 @@ impl WantedTrails {
             return Ok(());
         }
         let change = || -> Result<(), Fault> {
-            let is_ours = About::read(connection)?.map_or(Ok(false), |about| about.is_unchanged(connection))?;
             drop_triggers(connection)?;
             if !words.is_empty() {
                 for text in statement::create_trail_tables() {
@@ -95,14 +95,12 @@ impl WantedTrails {
             for table in &declared.structure.tables {
                 Trails(&wanted).make(&declared.structure, table).iter().try_for_each(|text| connection.run(text))?;
             }
-            About::remember(connection, KEPT, &words)?;
-            // What another program changed meanwhile is still to be looked at by the next open.
-            if is_ours {
-                About::same_after_all(connection)?;
-            }
-            Ok(())
+            About::remember(connection, KEPT, &words)
         };
-        let changed = connection.transaction().and_then(|transaction| change().and_then(|()| transaction.commit()));
+        let changed = connection.transaction().and_then(|transaction| {
+            About::still_the_same(connection, change)?;
+            transaction.commit()
+        });
         changed
             .doing(|| "cannot open the drawer: its trails cannot be switched on or off")
             .untouched(|| "The file was left untouched")
@@ -143,8 +141,26 @@ pub(crate) fn hide(connection: &Connection, table: &str, column: &str, word: &st
     let text = format!(
         "UPDATE {TRAIL} SET before = json_replace(before, ?1, json('{{\"{word}\":true}}')) WHERE table_name = ?2"
     );
-    let place = format!("$.\"{column}\"");
-    connection.execute(&text, [(&place).into(), table.into()]).map(drop)
+    connection.execute(&text, [(&place_of(column)).into(), table.into()]).map(drop)
+}
+
+/// As [`hide`], of all records that are not there any more.
+pub(crate) fn hide_of_removed(connection: &Connection, table: &str, column: &str, word: &str) -> Result<(), Fault> {
+    if !connection.has(TRAIL)? {
+        return Ok(());
+    }
+    let text = format!(
+        "UPDATE {TRAIL} SET before = json_replace(before, ?1, json('{{\"{word}\":true}}')) WHERE table_name = ?2 \
+         AND key NOT IN (SELECT {} FROM {})",
+        quoted(KEY_COLUMN),
+        quoted(table)
+    );
+    connection.execute(&text, [(&place_of(column)).into(), table.into()]).map(drop)
+}
+
+/// Where a column is in what stood before.
+fn place_of(column: &str) -> String {
+    format!("$.\"{column}\"")
 }
 
 /// The triggers that keep trails.

@@ -5,12 +5,14 @@ mod backup;
 mod progress;
 mod rebuild;
 mod same;
+mod settings;
 mod space;
 
 pub use adopt::Adopted;
 
 pub(crate) use adopt::{Conversions, adopt};
 pub(crate) use progress::Watch;
+pub(crate) use settings::settle_alone;
 
 use crate::about::About;
 use crate::engine::Connection;
@@ -159,6 +161,7 @@ impl Upgrading<'_> {
         for step in history.since(self.from).flat_map(|v| &v.steps) {
             WantedTrails::follow(self.connection, step)?;
         }
+        settings::settle(self.connection, self.declared)?;
         // To look at every link takes time that grows with the rows; what adds a column must not.
         if plans.iter().flat_map(|s| &s.operations).any(Operation::touches_rows) {
             self.links_hold()?;
@@ -256,7 +259,8 @@ const TO_BE_CLEANED: &str = "to_be_cleaned";
 
 /// Writes the file anew where unused parts of it may say what is sealed now. Where there is no room for that, it is done the next time.
 pub(crate) fn clean(connection: &Connection) -> Result<(), Error> {
-    if About::fact(connection, TO_BE_CLEANED)?.is_some() && connection.compact().is_ok() {
+    let is_to_be = About::fact(connection, TO_BE_CLEANED)?.is_some();
+    if is_to_be && About::still_the_same(connection, || connection.compact()).is_ok() {
         About::forget(connection, TO_BE_CLEANED)?;
         connection.truncate_wal();
     }

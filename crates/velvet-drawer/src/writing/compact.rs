@@ -69,7 +69,7 @@ impl Drawer {
                     if let Place::File(path) = &self.inner.place {
                         has_space(scope.connection, path)?;
                     }
-                    Ok(compacted(scope.connection, true)?)
+                    Ok(compacted(scope.connection)?)
                 },
             )
         })?;
@@ -105,20 +105,17 @@ pub fn compact_file(path: impl AsRef<Path>, cancel: &Cancel) -> Result<(Space, S
         connection.bound(cancel, Duration::MAX, u64::MAX)?;
         let before = measured(&connection)?;
         has_space(&connection, path)?;
-        let after = compacted(&connection, About::is_ours(&connection)?)?;
+        let after = compacted(&connection)?;
         connection.close()?;
         Ok((before, after))
     };
     work().doing(|| "cannot compact the file").untouched(|| UNTOUCHED).in_file(path)
 }
 
-fn compacted(connection: &Connection, ours: bool) -> Result<Space, Fault> {
+fn compacted(connection: &Connection) -> Result<Space, Fault> {
     progress::tell(|| "compacting".to_owned(), 0, None);
-    connection.compact()?;
-    if ours {
-        // Writing the file anew counts as a change of structure, which the next open would look into.
-        About::same_after_all(connection)?;
-    }
+    // Writing the file anew counts as a change of structure, which the next open would look into.
+    About::still_the_same(connection, || connection.compact())?;
     // While somebody reads, the write-ahead log stays as large as the file; it is merged later.
     connection.truncate_wal();
     measured(connection)

@@ -2,6 +2,7 @@
 #![allow(dead_code, unreachable_pub)]
 
 pub mod everything;
+pub mod secret;
 pub mod store;
 pub mod versions;
 

@@ -28,6 +28,22 @@ struct Account {
     pass_phrase: String,
 }
 
+#[derive(Settings, Clone)]
+#[settings(sealed)]
+struct Door {
+    #[settings(sealed)]
+    pin: String,
+}
+
+#[derive(Settings, Clone)]
+#[settings(private)]
+struct Safe {
+    #[settings(sealed = "safe.value", was_sealed)]
+    code: String,
+    #[settings(sealed = "vault.value")]
+    other: String,
+}
+
 #[derive(Excerpt)]
 #[excerpt(of = Client)]
 struct Card {
