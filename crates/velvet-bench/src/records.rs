@@ -51,7 +51,9 @@ pub(crate) const COLUMNS: &str = "SELECT key, mark, stage, grams, wood, remarks 
 pub(crate) fn hand(path: &Path) -> Result<Connection> {
     let connection = Connection::open(path)?;
     connection.busy_timeout(std::time::Duration::from_secs(5))?;
-    connection.execute_batch("PRAGMA foreign_keys = ON; PRAGMA synchronous = FULL; PRAGMA journal_mode = WAL")?;
+    connection.execute_batch(
+        "PRAGMA foreign_keys = ON; PRAGMA synchronous = FULL; PRAGMA journal_mode = WAL; PRAGMA cache_spill = -8192",
+    )?;
     Ok(connection)
 }
 

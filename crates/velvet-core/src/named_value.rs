@@ -37,7 +37,7 @@ pub trait NamedValue: Keyed {
 /// The statements that read and write named values by their names, made once.
 #[derive(Debug)]
 pub struct NamedStatements {
-    /// Reads the value with a name: the key, then the value.
+    /// Reads the value with a name.
     pub get: String,
     /// Reads the values with the names in a list: the place of the name in it, then the value.
     pub get_all: String,
@@ -64,7 +64,7 @@ impl NamedStatements {
         let literal = T::TABLE.replace('\'', "''");
         let read = layout.read(at);
         NamedStatements {
-            get: format!("SELECT {key}, {read} FROM {of} WHERE {name} = ?1"),
+            get: format!("SELECT {} FROM {of} WHERE {name} = ?1", layout.read_alone(at)),
             get_all: format!(
                 "SELECT velvet_list.key, {read} FROM json_each(?1) AS velvet_list CROSS JOIN {of} ON {of}.{name} = velvet_list.value"
             ),

@@ -38,13 +38,18 @@ impl Layout {
 
     /// As [`Layout::read_all`], in a statement that reads no other table: shorter, because it is looked up by its text each time.
     fn read_all_alone(&self) -> String {
-        let key = quoted(KEY_COLUMN);
-        let mut all = key.clone();
-        for (at, column) in self.columns.iter().enumerate() {
-            let own = quoted(column);
-            all.extend([", ", &self.label(at).map_or(own.clone(), |label| unsealing(&own, label, &key))]);
-        }
+        let mut all = quoted(KEY_COLUMN);
+        (0..self.columns.len()).for_each(|at| all.extend([", ", &self.read_alone(at)]));
         all
+    }
+
+    /// As [`Layout::read`], in such a statement.
+    pub(crate) fn read_alone(&self, at: usize) -> String {
+        let own = quoted(self.columns[at]);
+        match self.label(at) {
+            Some(label) => unsealing(&own, label, &quoted(KEY_COLUMN)),
+            None => own,
+        }
     }
 
     /// What is written to the column at a position: a value, or that sealed for a row.

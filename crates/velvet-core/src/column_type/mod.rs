@@ -223,6 +223,46 @@ pub fn stored_arg<C: ColumnType>(arg: C::Arg<'_>) -> Result<Value, Misfit> {
     Ok(value)
 }
 
+/// Hands the stored form of a condition's argument to `work`, without making it a value of its own.
+///
+/// # Errors
+/// As [`ColumnType::store_arg`]; `work` is not called then.
+#[inline]
+pub fn with_stored_arg<C: ColumnType, R>(arg: C::Arg<'_>, work: impl FnOnce(ValueRef<'_>) -> R) -> Result<R, Misfit> {
+    let mut done = None;
+    C::store_arg(arg, Lent { work, done: &mut done })?;
+    done.ok_or_else(|| Misfit::new("the value", "has no stored form"))
+}
+
+/// Lends a value to what works with it.
+struct Lent<'d, W, R> {
+    work: W,
+    done: &'d mut Option<R>,
+}
+
+impl<W: FnOnce(ValueRef<'_>) -> R, R> Output for Lent<'_, W, R> {
+    #[inline]
+    fn missing(self) {
+        *self.done = Some((self.work)(ValueRef::Missing));
+    }
+    #[inline]
+    fn integer(self, value: i64) {
+        *self.done = Some((self.work)(ValueRef::Integer(value)));
+    }
+    #[inline]
+    fn real(self, value: f64) {
+        *self.done = Some((self.work)(ValueRef::Real(value)));
+    }
+    #[inline]
+    fn text(self, value: &str) {
+        *self.done = Some((self.work)(ValueRef::Text(value)));
+    }
+    #[inline]
+    fn bytes(self, value: &[u8]) {
+        *self.done = Some((self.work)(ValueRef::Bytes(value)));
+    }
+}
+
 /// The stored form of a value.
 ///
 /// # Errors

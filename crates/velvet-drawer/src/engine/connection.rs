@@ -27,6 +27,10 @@ use velvet_core::ValueRef;
 use velvet_core::column::{FOLD, fold};
 use velvet_core::wal::HEADER;
 
+/// How many KB of changed pages a transaction holds in memory before some go to the log. A page that went there and is changed once more makes the engine
+/// read the log again, and prove it anew, when it commits.
+const CHANGES_HELD: u32 = 8_192;
+
 /// How many prepared statements a connection keeps.
 const STATEMENTS_KEPT: usize = 128;
 
@@ -187,6 +191,7 @@ impl Connection {
     pub(crate) fn use_wal(&self) -> Result<(), Fault> {
         self.keep_wal_on_close(false);
         self.run(&format!("PRAGMA journal_size_limit = {}", Connection::LARGE_LOG))?;
+        self.run(&format!("PRAGMA cache_spill = -{CHANGES_HELD}"))?;
         let deadline = Instant::now() + self.wait.get();
         loop {
             match self.run("PRAGMA journal_mode = WAL") {

@@ -8,8 +8,8 @@ use crate::error::{Cause, Error};
 use crate::reading::View;
 use crate::writing::Tx;
 use std::marker::PhantomData;
-use velvet_core::column_type::stored_arg;
-use velvet_core::{ColumnType, Keyed, Misfit, NamedValue, Value};
+use velvet_core::column_type::{stored_arg, with_stored_arg};
+use velvet_core::{ColumnType, Keyed, Misfit, NamedValue, Value, ValueRef};
 
 /// A set of named values: those of a struct with `#[record(named)]` and the fields `name` and `value`.
 ///
@@ -84,9 +84,18 @@ fn stored_name<T: NamedValue>(name: NameArg<'_, T>) -> Result<Value, Error> {
     stored_arg::<T::OwnKey>(name).map_err(|wrong| misfit::<T>(wrong.at(T::OWN_KEY_POSITION)))
 }
 
+/// Works with the stored form of a name.
+#[inline]
+fn with_name<T: NamedValue, R>(
+    name: NameArg<'_, T>,
+    work: impl FnOnce(ValueRef<'_>) -> Result<R, Error>,
+) -> Result<R, Error> {
+    with_stored_arg::<T::OwnKey, _>(name, work).unwrap_or_else(|wrong| Err(misfit::<T>(wrong.at(T::OWN_KEY_POSITION))))
+}
+
 /// A value as it is known to a person: `last_mark 'bowl'`.
-fn called<T: NamedValue>(name: &Value) -> String {
-    format!("{} {}", T::TABLE, name.literal())
+fn called<T: NamedValue>(name: ValueRef<'_>) -> String {
+    format!("{} {}", T::TABLE, name.to_value().literal())
 }
 
 fn misfit<T: NamedValue>(misfit: Misfit) -> Error {

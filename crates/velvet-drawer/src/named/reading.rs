@@ -1,7 +1,8 @@
 //! Reading named values.
 
-use super::{NameArg, NamedValues, ValueOf, called, stored_name};
+use super::{NameArg, NamedValues, ValueOf, called, stored_name, with_name};
 use crate::drawer::{Access, Mode, Scope};
+use crate::engine::WithoutKey;
 use crate::error::Error;
 use crate::live::Live;
 use crate::reading::{Records, unreadable};
@@ -9,7 +10,7 @@ use std::sync::Arc;
 use velvet_core::column::own_key_column;
 use velvet_core::column_type::Comparable;
 use velvet_core::exchange::value_list;
-use velvet_core::{Column, Misfit, NamedValue, Stored, Textual, Value};
+use velvet_core::{Column, Misfit, NamedValue, Stored, Textual, Value, ValueRef};
 
 impl<T: NamedValue, A: Access> NamedValues<T, A> {
     /// The value with this name, or nothing when there is none.
@@ -17,8 +18,7 @@ impl<T: NamedValue, A: Access> NamedValues<T, A> {
     /// # Errors
     /// When the file cannot be read, or what is stored there is not a value of the type ([`Error::is_unreadable`]).
     pub fn get(&self, name: NameArg<'_, T>) -> Result<Option<ValueOf<T>>, Error> {
-        let name = stored_name::<T>(name)?;
-        self.at.reading(|scope| scope.named::<T>(&name))
+        with_name::<T, _>(name, |name| self.at.reading(|scope| scope.named::<T>(name)))
     }
 
     /// The value with this name, or `default` when there is none.
@@ -75,7 +75,7 @@ impl<T: NamedValue, A: Access> NamedValues<T, A> {
                 scope.connection.rows(&T::named_statements().get_all, [list.as_ref()], |mut row| {
                     let at = usize::try_from(row.key()).unwrap_or(usize::MAX);
                     let value = T::take_value(&mut row).map_err(|misfit| {
-                        unreadable_value::<T>(misfit).doing(format!("cannot read {}", called::<T>(&names[at])))
+                        unreadable_value::<T>(misfit).doing(format!("cannot read {}", called::<T>(names[at].as_ref())))
                     })?;
                     all[at] = Some(value);
                     Ok::<_, Error>(())
@@ -153,15 +153,15 @@ impl<T: NamedValue + Send + Sync> NamedValues<T> {
 
 impl<M: Mode> Scope<'_, M> {
     /// The value with this name.
-    pub(super) fn named<T: NamedValue>(self, name: &Value) -> Result<Option<ValueOf<T>>, Error> {
+    pub(super) fn named<T: NamedValue>(self, name: ValueRef<'_>) -> Result<Option<ValueOf<T>>, Error> {
         self.doing(
             || format!("cannot read {}", called::<T>(name)),
             || {
                 let mut statement = self.connection.prepare(&T::named_statements().get)?;
-                statement.bind(1, name.as_ref())?;
+                statement.bind(1, name)?;
                 let mut rows = statement.rows();
-                let Some(mut row) = rows.next()? else { return Ok(None) };
-                T::take_value(&mut row).map(Some).map_err(|misfit| unreadable_value::<T>(misfit))
+                let Some(row) = rows.next()? else { return Ok(None) };
+                T::take_value(&mut WithoutKey(row)).map(Some).map_err(|misfit| unreadable_value::<T>(misfit))
             },
         )
     }

@@ -1,12 +1,12 @@
 //! Writing named values.
 
-use super::{NameArg, NamedValues, ValueOf, called, misfit, stored_name};
+use super::{NameArg, NamedValues, ValueOf, called, misfit, with_name};
 use crate::drawer::{Access, MayWrite, Scope, Writes};
 use crate::engine::Fault;
 use crate::error::{Cause, Error};
 use crate::writing::{Refresh, Refreshed, clash};
 use velvet_core::column_type::stored_value;
-use velvet_core::{ColumnType, NamedValue, Value};
+use velvet_core::{ColumnType, NamedValue, Value, ValueRef};
 
 impl<T: NamedValue, A: Access> NamedValues<T, A> {
     /// Gives a name a value, whether it had one or not. Nothing is written where it has that value already.
@@ -17,8 +17,7 @@ impl<T: NamedValue, A: Access> NamedValues<T, A> {
     where
         A: MayWrite,
     {
-        let name = stored_name::<T>(name)?;
-        self.at.writing(|scope| scope.set_named::<T>(&name, value))
+        with_name::<T, _>(name, |name| self.at.writing(|scope| scope.set_named::<T>(name, value)))
     }
 
     /// Reads the value with this name, lets `edit` change it, and writes it, in one transaction. Returns the new value.
@@ -57,8 +56,7 @@ impl<T: NamedValue, A: Access> NamedValues<T, A> {
     where
         A: MayWrite,
     {
-        let name = stored_name::<T>(name)?;
-        self.at.writing(|scope| scope.change_named::<T>(&name, default, edit))
+        with_name::<T, _>(name, |name| self.at.writing(|scope| scope.change_named::<T>(name, default, edit)))
     }
 
     /// Removes the value with this name. Says whether there was one.
@@ -69,10 +67,10 @@ impl<T: NamedValue, A: Access> NamedValues<T, A> {
     where
         A: MayWrite,
     {
-        let name = stored_name::<T>(name)?;
-        let doing = || format!("cannot remove {}", called::<T>(&name));
-        self.at.writing(|scope| {
-            scope.doing(doing, || Ok(scope.connection.execute(&T::named_statements().remove, [name.as_ref()])? > 0))
+        with_name::<T, _>(name, |name| {
+            let doing = || format!("cannot remove {}", called::<T>(name));
+            let remove = &T::named_statements().remove;
+            self.at.writing(|scope| scope.doing(doing, || Ok(scope.connection.execute(remove, [name])? > 0)))
         })
     }
 
@@ -84,15 +82,16 @@ impl<T: NamedValue, A: Access> NamedValues<T, A> {
     where
         A: MayWrite,
     {
-        let name = stored_name::<T>(name)?;
-        let doing = || format!("cannot take {}", called::<T>(&name));
-        self.at.writing(|scope| {
-            scope.doing(doing, || {
-                let found = scope.named::<T>(&name)?;
-                if found.is_some() {
-                    scope.connection.execute(&T::named_statements().remove, [name.as_ref()])?;
-                }
-                Ok(found)
+        with_name::<T, _>(name, |name| {
+            let doing = || format!("cannot take {}", called::<T>(name));
+            self.at.writing(|scope| {
+                scope.doing(doing, || {
+                    let found = scope.named::<T>(name)?;
+                    if found.is_some() {
+                        scope.connection.execute(&T::named_statements().remove, [name])?;
+                    }
+                    Ok(found)
+                })
             })
         })
     }
@@ -141,7 +140,7 @@ impl<T: NamedValue, A: Access> NamedValues<T, A> {
     where
         A: MayWrite,
     {
-        let entry = |(name, value)| Ok(T::named(owned_name::<T>(&stored_name::<T>(name)?)?, value));
+        let entry = |(name, value)| Ok(T::named(with_name::<T, _>(name, owned_name::<T>)?, value));
         let entries = values.into_iter().map(entry).collect::<Result<Vec<T>, Error>>()?;
         Ok(Refresh::new(self.at.clone(), entries, vec![T::OWN_KEY_POSITION]))
     }
@@ -181,7 +180,7 @@ impl<T: NamedValue<OwnKey = i64>, A: Access> NamedValues<T, A> {
                         .in_table(T::TABLE, None));
                 };
                 let added = scope.connection.execute(&T::named_statements().add, [next.into(), value.as_ref()]);
-                added.map_err(|fault| scope.explained::<T>(&Value::Integer(next), &value, fault))?;
+                added.map_err(|fault| scope.explained::<T>(next.into(), value.as_ref(), fault))?;
                 Ok(next)
             })
         })
@@ -189,30 +188,30 @@ impl<T: NamedValue<OwnKey = i64>, A: Access> NamedValues<T, A> {
 }
 
 impl Scope<'_, Writes> {
-    fn set_named<T: NamedValue>(self, name: &Value, value: ValueOf<T>) -> Result<(), Error> {
+    fn set_named<T: NamedValue>(self, name: ValueRef<'_>, value: ValueOf<T>) -> Result<(), Error> {
         self.doing(
             || format!("cannot set {}", called::<T>(name)),
-            || self.put_named::<T>(name, &stored_value_of::<T>(&value)?),
+            || self.put_named::<T>(name, stored_value_of::<T>(&value)?.as_ref()),
         )
     }
 
     /// Writes a value in its stored form, unless it is there.
-    pub(crate) fn put_named<T: NamedValue>(self, name: &Value, stored: &Value) -> Result<(), Error> {
+    pub(crate) fn put_named<T: NamedValue>(self, name: ValueRef<'_>, stored: ValueRef<'_>) -> Result<(), Error> {
         let statements = T::named_statements();
         let write = |text: &str| {
-            let written = self.connection.execute(text, [stored.as_ref(), name.as_ref()]);
+            let written = self.connection.execute(text, [stored, name]);
             written.map_err(|fault| self.explained::<T>(name, stored, fault))
         };
         // A statement that inserts or else updates would use up a row number each time.
-        if write(&statements.set)? == 0 && self.connection.one(&statements.get, [name.as_ref()], |_| ())?.is_none() {
+        if write(&statements.set)? == 0 && self.connection.one(&statements.get, [name], |_| ())?.is_none() {
             write(&statements.insert)?;
         }
         Ok(())
     }
 
     #[cold]
-    fn explained<T: NamedValue>(self, name: &Value, stored: &Value, fault: Fault) -> Error {
-        let value = T::Value::load(stored.as_ref()).map_err(misfit::<T>);
+    fn explained<T: NamedValue>(self, name: ValueRef<'_>, stored: ValueRef<'_>, fault: Fault) -> Error {
+        let value = T::Value::load(stored).map_err(misfit::<T>);
         match owned_name::<T>(name).and_then(|name| Ok(T::named(name, value?))) {
             Ok(entry) => clash::explain(self, &entry, fault),
             Err(_) => fault.into(),
@@ -221,7 +220,7 @@ impl Scope<'_, Writes> {
 
     fn change_named<T: NamedValue>(
         self,
-        name: &Value,
+        name: ValueRef<'_>,
         default: Option<ValueOf<T>>,
         edit: impl FnOnce(&mut ValueOf<T>),
     ) -> Result<ValueOf<T>, Error> {
@@ -240,13 +239,13 @@ impl Scope<'_, Writes> {
                         edit(&mut value);
                         let after = stored_value_of::<T>(&value)?;
                         if before != after {
-                            self.put_named::<T>(name, &after)?;
+                            self.put_named::<T>(name, after.as_ref())?;
                         }
                         Ok(value)
                     }
                     (None, Some(mut value)) => {
                         edit(&mut value);
-                        self.put_named::<T>(name, &stored_value_of::<T>(&value)?)?;
+                        self.put_named::<T>(name, stored_value_of::<T>(&value)?.as_ref())?;
                         Ok(value)
                     }
                     (None, None) => Err(none()),
@@ -260,6 +259,6 @@ fn stored_value_of<T: NamedValue>(value: &ValueOf<T>) -> Result<Value, Error> {
     stored_value::<T::Value>(value).map_err(|wrong| misfit::<T>(wrong.at(T::VALUE_POSITION)))
 }
 
-fn owned_name<T: NamedValue>(name: &Value) -> Result<<T::OwnKey as ColumnType>::Value, Error> {
-    T::OwnKey::load(name.as_ref()).map_err(|wrong| misfit::<T>(wrong.at(T::OWN_KEY_POSITION)))
+fn owned_name<T: NamedValue>(name: ValueRef<'_>) -> Result<<T::OwnKey as ColumnType>::Value, Error> {
+    T::OwnKey::load(name).map_err(|wrong| misfit::<T>(wrong.at(T::OWN_KEY_POSITION)))
 }

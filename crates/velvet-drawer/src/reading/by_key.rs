@@ -4,7 +4,7 @@ use super::stored;
 use crate::drawer::{Drawer, Mode, Scope};
 use crate::engine::Statement;
 use crate::error::{Cause, Error};
-use velvet_core::column_type::stored_arg;
+use velvet_core::column_type::with_stored_arg;
 use velvet_core::{ColumnType, Key, Keyed, Record, Stored, ValueRef};
 
 impl Drawer {
@@ -50,11 +50,12 @@ impl<M: Mode> Scope<'_, M> {
         own_key: <T::OwnKey as ColumnType>::Arg<'_>,
     ) -> Result<Option<Stored<T>>, Error> {
         let doing = || format!("cannot read a {} by its own key", T::TABLE);
-        let value = self.doing(doing, || {
-            let value = stored_arg::<T::OwnKey>(own_key);
-            value.map_err(|wrong| Error::misfit(Cause::Misfit, T::TABLE, T::COLUMNS, wrong.at(T::OWN_KEY_POSITION)))
-        })?;
-        self.found(T::statements().get_by_own_key.as_deref().unwrap_or_default(), value.as_ref(), doing)
+        let text = T::statements().get_by_own_key.as_deref().unwrap_or_default();
+        let found = with_stored_arg::<T::OwnKey, _>(own_key, |value| self.found(text, value, doing));
+        found.unwrap_or_else(|wrong| {
+            let misfit = Error::misfit(Cause::Misfit, T::TABLE, T::COLUMNS, wrong.at(T::OWN_KEY_POSITION));
+            self.doing(doing, || Err(misfit))
+        })
     }
 
     /// The record that a statement finds for its one argument.

@@ -84,7 +84,7 @@ impl Scope<'_, Writes> {
 
     fn put_setting<T: NamedValue>(self, name: &Value, value: &Value) -> Result<(), Error> {
         let plain = Plain::of(value.as_ref()).filter(|_| !T::SEALED.is_empty()).map(Value::Bytes);
-        self.put_named::<T>(name, plain.as_ref().unwrap_or(value))
+        self.put_named::<T>(name.as_ref(), plain.as_ref().unwrap_or(value).as_ref())
     }
 
     fn remove_named<T: NamedValue>(self, names: &[Value]) -> Result<(), Error> {

@@ -73,7 +73,7 @@ fn misplaced(connection: &Connection, declared: &Declared) -> Result<Vec<Misplac
                     Value::Bytes(plain) => Some(Plain::read(plain)?.to_value()),
                     value => Some(value.clone()),
                 };
-                let stored = connection.one(&from.statements.get, [name.as_ref()], |row| row.value(1).to_value())?;
+                let stored = connection.one(&from.statements.get, [name.as_ref()], |row| row.value(0).to_value())?;
                 let value = stored.as_ref().and_then(opened);
                 all.extend(value.map(|value| Misplaced { from, to, name, value }));
             }
