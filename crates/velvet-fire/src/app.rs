@@ -23,7 +23,7 @@ pub(crate) fn run(role: &str, folder: &Path, seed: u64, from: u64) {
         "write" => write(&path, seed, from),
         "count" => crate::crowd::work(&path, seed, from),
         "scribble" => crate::screens::work(&path, seed),
-        "seal" | "unseal" | "renew" => crate::seals::work(role, folder, &path),
+        "seal" | "settle" | "unseal" | "renew" => crate::seals::work(role, folder, &path),
         "upgrade" => Drawer::open(&path, versions::schema(3)).map(|_| say("done")),
         #[cfg(feature = "encryption")]
         cipher if cipher.starts_with("cipher ") => crate::ciphers::work(&cipher[7..], folder, &path),

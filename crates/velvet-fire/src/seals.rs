@@ -12,7 +12,7 @@ use std::sync::LazyLock;
 use std::time::Duration;
 use velvet_core::evolution::{History, draft};
 use velvet_core::structure::Structure;
-use velvet_drawer::{Drawer, Error, Options, Record, Schema};
+use velvet_drawer::{Drawer, Error, Options, Record, Schema, Settings};
 use velvet_phone::{KeyStore, Phone};
 
 /// How many records a file has.
@@ -24,9 +24,9 @@ const MUTANTS: usize = 12;
 /// A word that stands in each sealed value, and nowhere else.
 const WORD: &str = "under-the-floor";
 
-/// The same record in the clear, sealed, and in the clear again.
+/// The same record and settings in the clear, sealed, and in the clear again.
 macro_rules! person {
-    ($module:ident, $(#[$sealed:meta])?) => {
+    ($module:ident, $(#[$sealed:meta])?, $(#[$sealed_setting:meta])?) => {
         mod $module {
             #[derive(velvet_drawer::Record)]
             pub(super) struct Person {
@@ -35,7 +35,16 @@ macro_rules! person {
                 pub(super) phone: String,
             }
 
+            #[derive(velvet_drawer::Settings, Clone)]
+            pub(super) struct Desk {
+                pub(super) place: String,
+                $(#[$sealed_setting])?
+                pub(super) pin: String,
+            }
+
             impl super::Person for Person {
+                type Desk = Desk;
+
                 fn new(name: String, phone: String) -> Person {
                     Person { name, phone }
                 }
@@ -43,24 +52,40 @@ macro_rules! person {
                 fn phone(&self) -> &str {
                     &self.phone
                 }
+
+                fn desk(desk: &mut Desk) -> (&mut String, &mut String) {
+                    (&mut desk.place, &mut desk.pin)
+                }
             }
         }
     };
 }
-person!(before,);
-person!(sealed, #[record(sealed)]);
+person!(before,,);
+person!(sealed, #[record(sealed)], #[settings(sealed)]);
+person!(after,, #[settings(was_sealed)]);
 
 trait Person: Record {
+    type Desk: Settings;
     fn new(name: String, phone: String) -> Self;
     fn phone(&self) -> &str;
+    /// Its place, and the PIN.
+    fn desk(desk: &mut Self::Desk) -> (&mut String, &mut String);
+}
+
+/// Whose settings there are.
+const ACCOUNTS: [&str; 2] = ["", "another/account"];
+
+fn structure<T: Person>() -> Structure {
+    let sealed = <T::Desk as Settings>::HAS_SEALED_FIELDS.then(<T::Desk as Settings>::SealedSetting::table);
+    let tables = [T::table(), <T::Desk as Settings>::Setting::table()].into_iter().chain(sealed);
+    Structure { tables: tables.flatten().collect() }
 }
 
 /// The histories up to the versions in which the record is in the clear, sealed, and in the clear again.
 static HISTORIES: LazyLock<[&str; 3]> = LazyLock::new(|| {
-    let [clear, sealed] = [before::Person::table(), sealed::Person::table()]
-        .map(|table| Structure { tables: table.into_iter().collect() });
-    let mut history = History::start("fire", &clear);
-    [&clear, &sealed, &clear].map(|structure| {
+    let all = [structure::<before::Person>(), structure::<sealed::Person>(), structure::<after::Person>()];
+    let mut history = History::start("fire", &all[0]);
+    all.each_ref().map(|structure| {
         if let Ok(newest) = history.structure(history.newest)
             && newest != *structure
         {
@@ -74,8 +99,14 @@ static HISTORIES: LazyLock<[&str; 3]> = LazyLock::new(|| {
 
 /// The schema at one of these versions.
 fn schema(version: usize) -> Schema {
-    let schema = Schema::new("fire");
-    let schema = if version == 2 { schema.record::<sealed::Person>() } else { schema.record::<before::Person>() };
+    fn of<T: Person>() -> Schema {
+        Schema::new("fire").record::<T>().settings::<T::Desk>()
+    }
+    let schema = match version {
+        1 => of::<before::Person>(),
+        2 => of::<sealed::Person>(),
+        _ => of::<after::Person>(),
+    };
     schema.history(HISTORIES[version - 1])
 }
 
@@ -91,7 +122,7 @@ fn options(folder: &Path) -> Options {
 /// What a process does that is killed.
 pub(crate) fn work(role: &str, folder: &Path, path: &Path) -> Result<(), Error> {
     match role {
-        "seal" => options(folder).open(path, schema(2))?.close(),
+        "seal" | "settle" => options(folder).open(path, schema(2))?.close(),
         "unseal" => options(folder).open(path, schema(3))?.close(),
         _ => {
             let drawer = options(folder).open(path, schema(2))?;
@@ -111,6 +142,24 @@ fn made<T: Person>(folder: &Path, name: &str, version: usize) -> PathBuf {
     let drawer = options(folder).open(&path, schema(version)).expect("a drawer");
     let people = (1..=ROWS).map(|row| T::new(format!("Person {row}"), phone(row)));
     drawer.insert_all(people).expect("inserted");
+    for account in ACCOUNTS {
+        let change = |desk: &mut T::Desk| {
+            let (place, pin) = T::desk(desk);
+            (*place, *pin) = (account.into(), phone(0));
+        };
+        drawer.settings::<T::Desk>().of(account).change(change).expect("changed");
+    }
+    drawer.close().expect("closed");
+    path
+}
+
+/// As the sealed file, after an older app has written a setting that is sealed now.
+fn left_in_the_clear(folder: &Path, sealed: &Path) -> PathBuf {
+    let path = folder.join("left");
+    files::copy(sealed, &path).expect("copied");
+    let drawer = options(folder).open(&path, schema(2)).expect("a drawer");
+    let written = "insert into desk (setting, value) values ('pin', json_quote(:pin))";
+    drawer.write(|tx| tx.sql(written).bind("pin", phone(0)).run()).expect("written");
     drawer.close().expect("closed");
     path
 }
@@ -119,18 +168,24 @@ pub(crate) fn run(trial: &mut Trial) {
     let folder = tempfile::tempdir().expect("a folder for the trial");
     let (clear, sealed) =
         (made::<before::Person>(folder.path(), "clear", 1), made::<sealed::Person>(folder.path(), "sealed", 2));
+    let left = left_in_the_clear(folder.path(), &sealed);
     let place = folder.path().join("fire.drawer");
     while let Some(mut chance) = trial.next() {
-        let role = chance.choice(["seal", "unseal", "renew"]).unwrap_or("seal");
+        let role = chance.choice(["seal", "settle", "unseal", "renew"]).unwrap_or("seal");
         files::remove(&place);
-        files::copy(if role == "seal" { &clear } else { &sealed }, &place).expect("copied");
+        let from = match role {
+            "seal" => &clear,
+            "settle" => &left,
+            _ => &sealed,
+        };
+        files::copy(from, &place).expect("copied");
         let said = killed(start(role, folder.path(), 0, 0), Duration::from_micros(chance.u64(..40_000)));
         trial.count("kills", 1);
         if let Some(refused) = said.iter().find(|line| line.starts_with("refused")) {
             trial.found(format!("{role}: {refused}"));
         }
         let held = match role {
-            "unseal" => is_whole::<before::Person>(folder.path(), &place, 3),
+            "unseal" => is_whole::<after::Person>(folder.path(), &place, 3),
             _ => is_whole::<sealed::Person>(folder.path(), &place, 2).and_then(|()| is_unseen(&place)),
         };
         if let Err(what) = held {
@@ -154,6 +209,13 @@ fn is_whole<T: Person>(folder: &Path, path: &Path, version: usize) -> Result<(),
     let found = drawer.records::<T>().collect().map_err(|error| error.to_string())?;
     let is_as_before =
         found.len() == ROWS as usize && (1..).zip(&found).all(|(row, person)| person.phone() == phone(row));
+    for account in ACCOUNTS {
+        let desk = drawer.settings::<T::Desk>().of(account).get().map_err(|error| error.to_string())?;
+        let (place, pin) = (T::desk(&mut (*desk).clone()).0.clone(), T::desk(&mut (*desk).clone()).1.clone());
+        if (place.as_str(), &pin) != (account, &phone(0)) {
+            return Err(format!("the settings of {account:?} are {place:?} and {pin:?}"));
+        }
+    }
     drawer.close().map_err(|error| error.to_string())?;
     if is_as_before { Ok(()) } else { Err(format!("{} records, or another value", found.len())) }
 }
