@@ -52,20 +52,21 @@ fn recorded(
     history
 }
 
-/// The histories of the first, second and fifth version of the document, and of the one with another name.
-fn histories() -> [&'static str; 4] {
+/// The histories of the first, second and fifth version of the document, of the third after that, and of the one with another name.
+fn histories() -> [&'static str; 5] {
     let [one, two, five] =
         [structure_of::<v::one::Door>(), structure_of::<v::two::Door>(), structure_of::<v::five::Door>()];
     let mut first = History::start("doors", &one);
     first.versions[0].released = true;
     let second = recorded(&first, &one, &two, &[]);
     let third = recorded(&second, &two, &five, &[]);
+    let back = recorded(&third, &five, &two, &[]);
     let hints = [
         ("gate", <v::labelled::Door as Settings>::Setting::HINTS),
         ("gate_sealed", <v::labelled::Door as Settings>::SealedSetting::HINTS),
     ];
     let moved = recorded(&second, &two, &structure_of::<v::labelled::Door>(), &hints);
-    [&first, &second, &third, &moved].map(versions::leaked)
+    [&first, &second, &third, &back, &moved].map(versions::leaked)
 }
 
 fn schema<S: Settings>(history: &'static str) -> Schema {
@@ -89,7 +90,7 @@ const ACCOUNTS: [&str; 3] = ["", "anna/phone", "50%_'\0"];
 
 #[test]
 fn fields_come_to_be_sealed_are_renamed_and_stop_to_be_and_nothing_is_seen_of_them_meanwhile() {
-    let [first, second, fifth, _] = histories();
+    let [first, second, fifth, back, _] = histories();
     let (folder, path) = folder();
     let keys = KeysInMemory::default();
     let one = with(&keys).open(&path, schema::<v::one::Door>(first)).unwrap();
@@ -180,11 +181,20 @@ fn fields_come_to_be_sealed_are_renamed_and_stop_to_be_and_nothing_is_seen_of_th
     five.close().unwrap();
     assert!(File::open(&path).unwrap().check().unwrap().is_sound());
     testing::every_version_upgrades(&schema::<v::five::Door>(fifth));
+
+    // And one by one again.
+    let three = with(&keys).open(&path, schema::<v::three::Door>(back)).unwrap();
+    assert_eq!(is_seen(folder.path()), [""; 0]);
+    assert_eq!(stored(&path).map(|names| names.len()), [3, 6]);
+    for (account, codes) in ACCOUNTS.iter().zip([0, 1, 1]) {
+        let door = three.settings::<v::three::Door>().of(account).get().unwrap();
+        assert_eq!((door.opens, door.alarm.len()), (2, codes));
+    }
 }
 
 #[test]
 fn a_file_of_the_first_version_is_taken_through_all_of_them_at_once() {
-    let [first, second, fifth, moved] = histories();
+    let [first, second, fifth, _, moved] = histories();
     for (history, at_the_end) in [(second, "three"), (fifth, "five"), (moved, "labelled")] {
         let (folder, path) = folder();
         let keys = KeysInMemory::default();
