@@ -692,3 +692,31 @@ fn compacting_loses_nothing_that_others_write_meanwhile() {
     let _unlocked = key.unlock(&path).unwrap();
     assert!(File::open(&path).unwrap().check().unwrap().is_sound());
 }
+
+#[cfg(target_os = "linux")]
+#[test]
+fn a_path_that_is_no_text_is_encrypted_compacted_copied_and_decrypted_like_others() {
+    use std::os::unix::ffi::OsStrExt;
+    let (folder, _) = folder();
+    let place = folder.path().join(std::ffi::OsStr::from_bytes(b"kiln %3F?#\xff\xfe"));
+    fs::create_dir(&place).unwrap();
+    let path = place.join(std::ffi::OsStr::from_bytes(b"kiln-\xff'.drawer"));
+    let drawer = Drawer::open(&path, schema()).unwrap();
+    drawer.insert_all((0..100).map(client)).unwrap();
+    drawer.close().unwrap();
+    let [key, other] = [kept(), kept()];
+    Drawer::change_file_key(&path).to(&key).run().unwrap();
+    let drawer = with(&key).open(&path, schema()).unwrap();
+    drawer.insert_all((100..2_000).map(client)).unwrap();
+    drawer.records::<Client>().sort_by(|c| c.key().descending()).limit(1_900).remove().unwrap();
+    let before = drawer.space().unwrap();
+    assert!(drawer.compact().unwrap().bytes < before.bytes);
+    drawer.copy_to(place.join("copy.drawer")).unwrap();
+    drawer.close().unwrap();
+    Drawer::change_file_key(&path).from(&key).to(&other).run().unwrap();
+    assert_eq!(with(&other).open(&path, schema()).unwrap().count::<Client>().unwrap(), 100);
+    Drawer::change_file_key(&path).from(&other).run().unwrap();
+    assert_eq!(Drawer::open(&path, schema()).unwrap().count::<Client>().unwrap(), 100);
+    assert_eq!(fs::read_dir(folder.path()).unwrap().count(), 1, "all of it in the same folder");
+    assert_eq!(fs::read_dir(&place).unwrap().count(), 2);
+}

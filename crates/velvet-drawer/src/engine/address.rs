@@ -1,5 +1,20 @@
 //! The path of a file as an address with a parameter, as the engine takes it: pure, for the forms of every system.
 
+use super::{Fault, FaultKind};
+use std::path::Path;
+
+/// How a statement names the file at an absolute path: statements are Unicode, which a path need not be.
+pub(super) fn in_a_statement(path: &Path) -> Result<String, Fault> {
+    match path.to_str() {
+        Some(text) => Ok(text.to_owned()),
+        None if cfg!(unix) => Ok(address(path.as_os_str().as_encoded_bytes(), false, "mode=rwc")),
+        None => {
+            let message = format!("the path {} is no text in Unicode", path.display());
+            Err(Fault { kind: FaultKind::CannotOpen, message })
+        }
+    }
+}
+
 /// The path as an address with a parameter, every character that could be read as part of the address written out. The bytes are those of an
 /// absolute path; `windows` says whether it is written as Windows does.
 pub(super) fn address(path: &[u8], windows: bool, way: &str) -> String {

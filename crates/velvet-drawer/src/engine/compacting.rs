@@ -1,5 +1,6 @@
 //! Writing a file anew without what is unused in it.
 
+use super::address::in_a_statement;
 use super::connection::BETWEEN_ATTEMPTS;
 use super::{Connection, Fault, FaultKind, Opener};
 use crate::unfinished::{Unfinished, WORD};
@@ -45,13 +46,10 @@ impl Connection {
         }
         for _ in 0..ATTEMPTS {
             let unfinished = Unfinished::of(&path).map_err(|error| Fault::device(&error))?;
-            let Some(place) = unfinished.path().to_str() else {
-                let message = format!("the path {} is no text in Unicode", path.display());
-                return Err(Fault { kind: FaultKind::CannotOpen, message });
-            };
+            let place = in_a_statement(unfinished.path())?;
             // Nobody else writes until it is there.
             let held = lock.transaction()?;
-            let written = reader.until_cancelled_here(|| reader.execute("VACUUM INTO ?1", [place.into()]));
+            let written = reader.until_cancelled_here(|| reader.execute("VACUUM INTO ?1", [place.as_str().into()]));
             written?;
             let count = reader.count_of_others()?;
             drop(held);

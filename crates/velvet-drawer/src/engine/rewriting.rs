@@ -3,6 +3,7 @@
 //! The engine's own ways of doing so lose data: one destroys the file on a full device, the other drops settings and row numbers. A
 //! statement that writes the file anew to another place keeps all of it, and the file itself is only read.
 
+use super::address::in_a_statement;
 use super::ciphers::{as_text, give_key};
 use super::connection::{found_wal, refuse_to_lose_wal};
 use super::open_here::OpenHere;
@@ -71,23 +72,17 @@ impl HeldFile {
     }
 
     fn attach(&self, path: &Path, cipher: Option<&FileCipher>, name: &str) -> Result<(), Fault> {
-        let Some(place) = path.to_str() else {
-            let message = format!("the path {} is no text in Unicode", path.display());
-            return Err(Fault { kind: FaultKind::CannotOpen, message });
-        };
+        let place = in_a_statement(path)?;
         // Bound, so that no message can have it. An empty one is none.
         let key = cipher.map(as_text).unwrap_or_default();
-        self.engine.execute(&format!("ATTACH ?1 AS {name} KEY ?2"), [place, &key])?;
+        self.engine.execute(&format!("ATTACH ?1 AS {name} KEY ?2"), [&place, &key])?;
         Ok(())
     }
 
     /// Writes all that is in the file to the new one, and sees that it is there.
     pub(crate) fn write_anew(&mut self) -> Result<(), Fault> {
         let to = &self.to;
-        let Some(place) = to.to_str() else {
-            let message = format!("the path {} is no text in Unicode", to.display());
-            return Err(Fault { kind: FaultKind::CannotOpen, message });
-        };
+        let place = in_a_statement(to)?;
         let cancel = Cancel::here();
         let (whole, written) = (fs::metadata(&self.path).map(|m| m.len()).unwrap_or_default().max(1), to.to_owned());
         let look = move || {
@@ -98,7 +93,7 @@ impl HeldFile {
         self.engine.progress_handler(BETWEEN_LOOKS, Some(look))?;
         let made = match &self.with {
             Anew::With(cipher) => {
-                let written = self.engine.execute("VACUUM source INTO ?1", [place]).map_err(Fault::from);
+                let written = self.engine.execute("VACUUM source INTO ?1", [&place]).map_err(Fault::from);
                 written.and_then(|_| {
                     self.attach(to, cipher.as_deref(), "made")?;
                     let differs = difference(&self.engine, "made");
