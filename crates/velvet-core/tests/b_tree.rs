@@ -4,7 +4,7 @@ use proptest::prelude::*;
 use velvet_core::Value;
 use velvet_core::b_tree::{Encoding, Layout, Node, node, rest, unused, values};
 use velvet_core::header::Header;
-use velvet_core::wal::{FRAME, HEADER, WalHeader};
+use velvet_core::wal::{self, FRAME, HEADER, WalHeader};
 
 const PAGE: usize = 512;
 
@@ -116,7 +116,7 @@ proptest! {
         prop_assert!(rest(&page, &layout()).is_some());
         let (_, named) = unused(&page, &layout()).unwrap();
         prop_assert!(named.len() <= PAGE / 4);
-        let _ = WalHeader::read(page[..HEADER].try_into().unwrap()).map(|head| head.frame(page[..FRAME].try_into().unwrap()));
+        let _ = wal::frames(&mut std::io::Cursor::new(&page), PAGE as u32);
         let mut header: [u8; 100] = page[..100].try_into().unwrap();
         let _ = (Header::read(&header, u64::MAX), Layout::read(&header));
         header[..16].copy_from_slice(b"SQLite format 3\0");
@@ -126,29 +126,62 @@ proptest! {
     }
 }
 
-#[test]
-fn the_beginning_of_a_log_is_told_by_its_own_sum() {
-    let mut head = [0_u8; HEADER];
-    head[..4].copy_from_slice(&0x377f_0683_u32.to_be_bytes());
-    head[8..12].copy_from_slice(&4096_u32.to_be_bytes());
-    head[16..24].copy_from_slice(b"saltsalt");
-    let (mut first, mut second) = (0_u32, 0_u32);
-    for pair in head[..24].chunks(8) {
+/// The checksum of the open format over words whose high byte is first.
+fn summed((mut first, mut second): (u32, u32), bytes: &[u8]) -> (u32, u32) {
+    for pair in bytes.chunks(8) {
         let word = |at: usize| u32::from_be_bytes(pair[at..at + 4].try_into().unwrap());
         first = first.wrapping_add(word(0)).wrapping_add(second);
         second = second.wrapping_add(word(4)).wrapping_add(first);
     }
-    head[24..28].copy_from_slice(&first.to_be_bytes());
-    head[28..].copy_from_slice(&second.to_be_bytes());
-    let read = WalHeader::read(&head).unwrap();
-    assert_eq!(read.page_size, 4096);
-    let mut frame = [0_u8; FRAME];
-    frame[3] = 7;
-    assert_eq!(read.frame(&frame), None, "it is left over from before");
-    frame[8..16].copy_from_slice(b"saltsalt");
-    assert_eq!(read.frame(&frame), Some((7, None)));
-    frame[7] = 9;
-    assert_eq!(read.frame(&frame), Some((7, Some(9))));
+    (first, second)
+}
+
+/// A log with these pages, each with whether it ends a transaction.
+fn log(pages: &[(u32, bool)]) -> Vec<u8> {
+    let mut log = [0x377f_0683_u32.to_be_bytes(), [0; 4], (PAGE as u32).to_be_bytes(), [0; 4]].concat();
+    log.extend(b"saltsalt");
+    let put = |log: &mut Vec<u8>, (first, second): (u32, u32)| {
+        log.extend([first.to_be_bytes(), second.to_be_bytes()].concat())
+    };
+    let mut sum = summed((0, 0), &log);
+    put(&mut log, sum);
+    for (number, ends) in pages {
+        let head = [number.to_be_bytes(), if *ends { [0, 0, 0, 9] } else { [0; 4] }].concat();
+        let page = vec![*number as u8; PAGE];
+        sum = summed(summed(sum, &head), &page);
+        log.extend(head);
+        log.extend(b"saltsalt");
+        put(&mut log, sum);
+        log.extend(page);
+    }
+    log
+}
+
+proptest! {
+    #[test]
+    fn frames_of_a_log_count_up_to_the_last_commit_before_the_first_wrong_byte(
+        pages in prop::collection::vec((1_u32..9, any::<bool>()), 1..8),
+        at in any::<prop::sample::Index>(),
+        is_cut in any::<bool>(),
+    ) {
+        let whole = log(&pages);
+        let read = |bytes: &[u8]| wal::frames(&mut std::io::Cursor::new(bytes), PAGE as u32).unwrap();
+        let committed = |up_to: usize| pages[..up_to].iter().rposition(|(_, ends)| *ends).map_or(0, |at| at + 1);
+        prop_assert_eq!(read(&whole).unwrap().len(), committed(pages.len()));
+        let at = HEADER + at.index(whole.len() - HEADER);
+        let mut bytes = whole.clone();
+        if is_cut { bytes.truncate(at) } else { bytes[at] ^= 1 }
+        let found = read(&bytes).unwrap();
+        prop_assert_eq!(found.len(), committed((at - HEADER) / (PAGE + FRAME)));
+        let same = |(frame, (page, ends)): (&wal::Frame, &(u32, bool))| frame.page == *page && frame.commit.is_some() == *ends;
+        prop_assert!(found.iter().zip(&pages).all(same));
+    }
+}
+
+#[test]
+fn the_beginning_of_a_log_is_known_by_its_own_sum() {
+    let mut head: [u8; HEADER] = log(&[])[..].try_into().unwrap();
+    assert_eq!(WalHeader::read(&head).unwrap().page_size, PAGE as u32);
     head[20] ^= 1;
-    assert_eq!(WalHeader::read(&head), None);
+    assert!(WalHeader::read(&head).is_none());
 }

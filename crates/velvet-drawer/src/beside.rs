@@ -23,6 +23,14 @@ pub(crate) fn set_aside(path: &Path) -> PathBuf {
     (1..).map(|n| named(path, &word, n)).find(free).unwrap_or_else(|| named(path, &word, 0))
 }
 
+/// The name of a write-ahead log that is kept with the file that was set aside at a path. It is not that of a companion: nobody replays it by opening the file.
+pub(crate) fn log_of(set_aside: &Path) -> PathBuf {
+    (1..).map(|n| named(set_aside, LOG, n)).find(|place| !place.exists()).unwrap_or_else(|| named(set_aside, LOG, 0))
+}
+
+/// The word in such a name.
+pub(crate) const LOG: &str = "log";
+
 /// A file and the companions that may stand beside it.
 pub(crate) fn with_companions(path: &Path) -> impl Iterator<Item = PathBuf> + '_ {
     [""].into_iter().chain(COMPANIONS).map(|end| {

@@ -53,6 +53,7 @@ pub(crate) enum Cause {
     OtherApp,
     NotADatabase,
     Damaged,
+    ForeignLog,
     Locked,
     ReadOnly,
     NoSpace,
@@ -120,6 +121,10 @@ predicates! {
     is_not_a_database: NotADatabase;
     /// The file is damaged.
     is_damaged: Damaged;
+    /// A write-ahead log that may hold acknowledged writes is next to the file and is not part of it: it belongs to a different version of the file, or it was
+    /// set aside and nobody has answered for it yet. Answer with [`Options::set_aside_foreign_log`](crate::Options::set_aside_foreign_log) or
+    /// [`Drawer::bring_back_log`](crate::Drawer::bring_back_log).
+    is_foreign_log: ForeignLog;
     /// Another process kept the file locked for longer than the waiting time; trying again later may help.
     is_locked: Locked;
     /// The file or its folder cannot be written.
@@ -360,12 +365,13 @@ impl From<Fault> for Error {
                 of(Cause::ReadOnly, &format!("the file or its folder cannot be written ({message})"))
                     .advise("Keep drawers in a folder that the app may write, such as place::durable(…)")
             }
-            FaultKind::OtherLog => of(
-                Cause::Damaged,
-                "the write-ahead log beside it is of another moment than the file; laid over it, it would destroy the file",
+            FaultKind::ForeignLog => of(
+                Cause::ForeignLog,
+                "the write-ahead log next to the file belongs to a different version of it; replaying it would corrupt the file",
             )
             .advise(
-                "Open it with the app, which sets such a log aside; or move the log away, and open the file as it is without",
+                "If the log's own file still exists, put it back. If the file was replaced on purpose, for example from a backup, open it once with \
+                 Options::set_aside_foreign_log, which keeps both",
             ),
             FaultKind::Displaced(how) => of(Cause::Displaced, how.in_words()),
             FaultKind::CannotOpen => of(Cause::FileMissing, "the file cannot be opened, or one beside it, or a temporary one")

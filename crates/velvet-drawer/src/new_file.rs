@@ -51,7 +51,7 @@ pub(crate) fn make_new(path: &Path, doing: &str, work: impl FnOnce(&Path) -> Res
 }
 
 /// Gives the finished file its name, unless somebody else has it already.
-fn placed(unfinished: &Path, path: &Path) -> io::Result<bool> {
+pub(crate) fn placed(unfinished: &Path, path: &Path) -> io::Result<bool> {
     let done = match fs::hard_link(unfinished, path) {
         Ok(()) => true,
         Err(error) if error.kind() == io::ErrorKind::AlreadyExists => false,

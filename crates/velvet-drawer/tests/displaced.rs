@@ -136,11 +136,22 @@ fn the_log_of_an_app_that_was_killed_is_not_laid_over_a_copy_that_was_put_in_its
         drawer.close().unwrap();
         let before = marks(&copy);
         fs::rename(&copy, &killed).unwrap();
-        let drawer = Drawer::open(&killed, schema()).unwrap();
-        let log = drawer.opened().log_set_aside.clone().expect("a log of another moment is told");
-        assert!(log.exists() && set_aside(&killed) == [log]);
+        let (file, log) = (fs::read(&killed).unwrap(), fs::read(companion(&killed, "-wal")).unwrap());
+        let refused = Drawer::open(&killed, schema()).unwrap_err();
+        assert!(refused.is_foreign_log() && !refused.is_damaged(), "{refused}");
+        assert!(fs::read(&killed).unwrap() == file && fs::read(companion(&killed, "-wal")).unwrap() == log);
+        let answered = || Drawer::options().set_aside_foreign_log().open(&killed, schema());
+        let drawer = answered().unwrap();
+        let aside = drawer.opened().log_set_aside.clone().expect("the log was set aside");
+        let kept = set_aside(&killed);
+        assert!(kept.len() == 2 && kept.contains(&aside) && fs::read(&aside).unwrap() == log);
+        let copy = kept.iter().find(|place| **place != aside).unwrap();
+        assert!(fs::read(copy).unwrap() == file, "the file is kept as it was");
         drawer.close().unwrap();
         assert_eq!(marks(&killed), before);
+        assert_eq!(Drawer::open(&killed, schema()).unwrap().opened().log_set_aside, None, "it was answered");
+        let refused = Drawer::bring_back_log(&killed, &aside).unwrap_err();
+        assert!(refused.is_foreign_log() && marks(&killed) == before, "{refused}");
         assert!(Drawer::remove_from_device(&killed).unwrap());
         assert_eq!(set_aside(&killed), [""; 0].map(PathBuf::from), "the log too");
     }
@@ -252,9 +263,51 @@ fn a_file_that_was_cut_to_nothing_keeps_the_log_that_may_hold_everything() {
         assert!(fs::read(companion(&aside, "-wal")).unwrap() == log);
         assert_eq!(drawer.count::<Piece>().unwrap(), 0);
     }
-    // Where the file is gone, its log is kept too.
+    // Where the file is gone, its log is kept too; where nothing is in the log, nothing is asked.
     let (_folder, path) = folder();
     fs::write(companion(&path, "-wal"), [7; 5_000]).unwrap();
-    let drawer = Drawer::open(&path, schema()).unwrap();
-    assert_eq!(fs::read(drawer.opened().log_set_aside.clone().unwrap()).unwrap(), [7; 5_000]);
+    Drawer::open(&path, schema()).unwrap().close().unwrap();
+    let (drawer, _) = with_copy(&path);
+    let alone = path.with_file_name("alone.drawer");
+    fs::copy(companion(&path, "-wal"), companion(&alone, "-wal")).unwrap();
+    drawer.close().unwrap();
+    let log = fs::read(companion(&alone, "-wal")).unwrap();
+    let refused = Drawer::open(&alone, schema()).unwrap_err();
+    assert!(refused.is_foreign_log() && !alone.exists() && fs::read(companion(&alone, "-wal")).unwrap() == log);
+    let drawer = Drawer::options().set_aside_foreign_log().open(&alone, schema()).unwrap();
+    assert!(fs::read(drawer.opened().log_set_aside.clone().unwrap()).unwrap() == log);
+    drop(drawer);
+    assert!(Drawer::remove_from_device(&alone).unwrap() && set_aside(&alone).is_empty());
+}
+
+#[test]
+fn a_log_that_was_set_aside_is_answered_for_before_the_file_is_opened_and_can_be_brought_back() {
+    let (_folder, path) = folder();
+    let (drawer, _) = with_copy(&path);
+    let killed = path.with_file_name("killed.drawer");
+    for end in ["", "-wal"] {
+        fs::copy(companion(&path, end), companion(&killed, end)).unwrap();
+    }
+    drawer.close().unwrap();
+    // As earlier versions did of themselves.
+    let aside = path.with_file_name("killed.set-aside-2026-11-25T09-30-00Z.drawer-wal");
+    fs::rename(companion(&killed, "-wal"), &aside).unwrap();
+    let refused = Drawer::open(&killed, schema()).unwrap_err();
+    assert!(refused.is_foreign_log() && refused.to_string().contains(aside.to_str().unwrap()), "{refused}");
+    let file = velvet_drawer::inspect::File::open(&killed).unwrap();
+    let names = |text: &str| text.contains(aside.to_str().unwrap()) && text.contains("transactions");
+    assert!(file.notes().unwrap().iter().any(|note| names(note)));
+    assert!(file.check().unwrap().problems.iter().any(|problem| names(&problem.what)));
+    let salvaged =
+        velvet_drawer::inspect::salvage(&killed, path.with_file_name("salvaged"), &Default::default()).unwrap();
+    assert!(!salvaged.is_whole() && salvaged.lost.iter().any(|what| names(what)));
+    drop(file);
+    let kept = Drawer::bring_back_log(&killed, &aside).unwrap().unwrap();
+    assert_eq!(marks(&killed), ["K-1", "K-2"]);
+    assert!(kept.exists() && !aside.exists() && set_aside(&killed).len() == 2, "the file without it, and the log");
+    Drawer::open(&killed, schema()).unwrap().close().unwrap();
+    // One in which nothing counts is nobody's.
+    fs::write(&aside, [7; 5_000]).unwrap();
+    Drawer::open(&killed, schema()).unwrap().close().unwrap();
+    assert!(Drawer::bring_back_log(&killed, &aside).unwrap_err().to_string().contains("no transaction"));
 }

@@ -305,7 +305,7 @@ fn new_files_are_encrypted_from_their_first_byte_wherever_they_come_from() {
     drop(running);
     fs::remove_file(path.with_file_name("plain")).unwrap();
     for name in ["c", "d"] {
-        let drawer = with(&key).open(path.with_file_name(name), schema()).unwrap();
+        let drawer = with(&key).set_aside_foreign_log().open(path.with_file_name(name), schema()).unwrap();
         assert!(drawer.opened().created && drawer.opened().log_set_aside.is_some() == (name == "d"));
         drawer.insert(client(3)).unwrap();
     }
@@ -320,7 +320,8 @@ fn new_files_are_encrypted_from_their_first_byte_wherever_they_come_from() {
     program.execute_batch(text).unwrap();
     let encrypted = path.with_file_name("c");
     fs::copy(path.with_file_name("other-wal"), path.with_file_name("c-wal")).unwrap();
-    let drawer = with(&key).open(&encrypted, schema()).unwrap();
+    assert!(with(&key).open(&encrypted, schema()).unwrap_err().is_foreign_log());
+    let drawer = with(&key).set_aside_foreign_log().open(&encrypted, schema()).unwrap();
     assert!(drawer.opened().log_set_aside.is_some() && drawer.count::<Client>().unwrap() == 1);
     drawer.close().unwrap();
     let _unlocked = key.unlock(&encrypted).unwrap();
@@ -597,7 +598,7 @@ fn python_reads_what_was_written_and_its_pages_are_proven() {
 }
 
 #[test]
-fn a_log_that_a_kill_left_is_never_taken_for_that_of_another_moment() {
+fn a_log_that_a_kill_left_is_never_taken_for_a_foreign_one() {
     let (_folder, path) = folder();
     let key = kept();
     let copy = path.with_file_name("copy.drawer");
@@ -638,7 +639,7 @@ fn a_log_that_a_kill_left_is_never_taken_for_that_of_another_moment() {
     killed_here(written);
     drop((program, unlocked));
 
-    // A log of an earlier moment is.
+    // A log of an earlier state is.
     let drawer = with(&key).open(&path, schema()).unwrap();
     drawer.insert_all((0..400).map(|n| client(1_000_100 + n))).unwrap();
     written += 400;
@@ -649,7 +650,8 @@ fn a_log_that_a_kill_left_is_never_taken_for_that_of_another_moment() {
     drawer.insert_all((0..4_000).map(|n| client(2_000_000 + n))).unwrap();
     drawer.close().unwrap();
     fs::copy(&earlier, path.with_file_name("kiln.drawer-wal")).unwrap();
-    let drawer = with(&key).open(&path, schema()).unwrap();
+    assert!(with(&key).open(&path, schema()).unwrap_err().is_foreign_log());
+    let drawer = with(&key).set_aside_foreign_log().open(&path, schema()).unwrap();
     assert!(drawer.opened().log_set_aside.is_some() && drawer.count::<Client>().unwrap() == written + 4_000);
 }
 

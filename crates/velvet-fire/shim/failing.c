@@ -3,12 +3,14 @@
  * FIRE_FAIL_AT   the number of the call that fails, from 1; 0 for none
  * FIRE_ERROR     the error that it fails with
  * FIRE_FOREVER   set: all that follow fail too
- * FIRE_COUNT     a file that is told how many calls there were, once the process ends
+ * FIRE_COUNT     a file that gets the number of calls, once the process ends
+ * FIRE_RECORD    a file that gets each call, in order: a letter, the file's name, a place, and the bytes; “a” is what the process said
  */
 #define _GNU_SOURCE
 #include <dlfcn.h>
 #include <errno.h>
 #include <fcntl.h>
+#include <pthread.h>
 #include <stdarg.h>
 #include <stdatomic.h>
 #include <stdio.h>
@@ -22,6 +24,8 @@ static atomic_long calls;
 static long fail_at, error_number;
 static int forever;
 static char count_file[4096];
+static int record = -1;
+static pthread_mutex_t recording = PTHREAD_MUTEX_INITIALIZER;
 
 __attribute__((constructor)) static void begin(void) {
     const char *at = getenv("FIRE_FAIL_AT"), *error = getenv("FIRE_ERROR"), *count = getenv("FIRE_COUNT");
@@ -29,6 +33,8 @@ __attribute__((constructor)) static void begin(void) {
     error_number = error ? atol(error) : EIO;
     forever = getenv("FIRE_FOREVER") != NULL;
     if (count) strncpy(count_file, count, sizeof count_file - 1);
+    const char *to = getenv("FIRE_RECORD");
+    if (to) record = open(to, O_WRONLY | O_CREAT | O_TRUNC | O_CLOEXEC, 0600);
 }
 
 __attribute__((destructor)) static void end(void) {
@@ -51,22 +57,70 @@ static int fails(void) {
 /* Only files are tried: what the process says goes through a pipe. */
 static int is_file(int fd) {
     struct stat found;
-    return fd > 2 && fstat(fd, &found) == 0 && S_ISREG(found.st_mode);
+    return fd > 2 && fd != record && fstat(fd, &found) == 0 && S_ISREG(found.st_mode);
 }
 
 #define REAL(name) ((__typeof__(&name))dlsym(RTLD_NEXT, #name))
 
+/* Held from before a call until it is recorded, so that the order is the one in which the device saw them. */
+static void begin_call(void) {
+    if (record >= 0) pthread_mutex_lock(&recording);
+}
+
+static void end_call(char kind, const char *path, long at, const void *bytes, size_t count) {
+    if (record < 0) return;
+    const char *slash = strrchr(path, '/'), *name = slash ? slash + 1 : path;
+    unsigned int head[4] = {(unsigned char)kind, strlen(name), (unsigned int)at, count};
+    int error = errno;
+    REAL(write)(record, head, sizeof head);
+    REAL(write)(record, name, head[1]);
+    if (bytes) REAL(write)(record, bytes, count);
+    errno = error;
+    pthread_mutex_unlock(&recording);
+}
+
+static const char *path_of(int fd, char *path) {
+    char link[64];
+    snprintf(link, sizeof link, "/proc/self/fd/%d", fd);
+    ssize_t length = readlink(link, path, 4095);
+    path[length > 0 ? length : 0] = 0;
+    return path;
+}
+
+static ssize_t written(int fd, const void *bytes, off64_t at, ssize_t done) {
+    char path[4096];
+    end_call('w', path_of(fd, path), at, bytes, done > 0 ? done : 0);
+    return done;
+}
+
+static int done_to(char kind, int fd, long at, int result) {
+    char path[4096];
+    end_call(kind, path_of(fd, path), at, NULL, 0);
+    return result;
+}
+
 ssize_t write(int fd, const void *bytes, size_t count) {
-    if (is_file(fd) && fails()) return -1;
-    return REAL(write)(fd, bytes, count);
+    if (fd == 1 && record >= 0) {
+        begin_call();
+        end_call('a', "", 0, bytes, count);
+    }
+    if (!is_file(fd)) return REAL(write)(fd, bytes, count);
+    if (fails()) return -1;
+    begin_call();
+    off64_t at = lseek64(fd, 0, SEEK_CUR);
+    return written(fd, bytes, at, REAL(write)(fd, bytes, count));
 }
 ssize_t pwrite(int fd, const void *bytes, size_t count, off_t at) {
-    if (is_file(fd) && fails()) return -1;
-    return REAL(pwrite)(fd, bytes, count, at);
+    if (!is_file(fd)) return REAL(pwrite)(fd, bytes, count, at);
+    if (fails()) return -1;
+    begin_call();
+    return written(fd, bytes, at, REAL(pwrite)(fd, bytes, count, at));
 }
 ssize_t pwrite64(int fd, const void *bytes, size_t count, off64_t at) {
-    if (is_file(fd) && fails()) return -1;
-    return REAL(pwrite64)(fd, bytes, count, at);
+    if (!is_file(fd)) return REAL(pwrite64)(fd, bytes, count, at);
+    if (fails()) return -1;
+    begin_call();
+    return written(fd, bytes, at, REAL(pwrite64)(fd, bytes, count, at));
 }
 ssize_t copy_file_range(int from, off64_t *at, int to, off64_t *at_to, size_t count, unsigned flags) {
     if (is_file(to) && fails()) return -1;
@@ -74,19 +128,23 @@ ssize_t copy_file_range(int from, off64_t *at, int to, off64_t *at_to, size_t co
 }
 int fsync(int fd) {
     if (fd > 2 && fails()) return -1;
-    return REAL(fsync)(fd);
+    begin_call();
+    return done_to('s', fd, 0, REAL(fsync)(fd));
 }
 int fdatasync(int fd) {
     if (fd > 2 && fails()) return -1;
-    return REAL(fdatasync)(fd);
+    begin_call();
+    return done_to('s', fd, 0, REAL(fdatasync)(fd));
 }
 int ftruncate(int fd, off_t length) {
     if (is_file(fd) && fails()) return -1;
-    return REAL(ftruncate)(fd, length);
+    begin_call();
+    return done_to('t', fd, length, REAL(ftruncate)(fd, length));
 }
 int ftruncate64(int fd, off64_t length) {
     if (is_file(fd) && fails()) return -1;
-    return REAL(ftruncate64)(fd, length);
+    begin_call();
+    return done_to('t', fd, length, REAL(ftruncate64)(fd, length));
 }
 int rename(const char *from, const char *to) {
     if (fails()) return -1;
@@ -94,7 +152,10 @@ int rename(const char *from, const char *to) {
 }
 int unlink(const char *path) {
     if (fails()) return -1;
-    return REAL(unlink)(path);
+    begin_call();
+    int result = REAL(unlink)(path);
+    end_call('u', path, 0, NULL, 0);
+    return result;
 }
 int link(const char *from, const char *to) {
     if (fails()) return -1;

@@ -12,6 +12,7 @@ mod crowd;
 mod devices;
 mod displaced;
 mod endurance;
+mod every_call;
 #[path = "../../velvet-drawer/tests/common/everything.rs"]
 #[allow(dead_code, missing_docs, unreachable_pub, clippy::unwrap_used)]
 mod everything;
@@ -89,6 +90,8 @@ enum Named {
     /// Encrypted files: kills and failing devices while they get and lose keys, and changed files
     #[cfg(feature = "encryption")]
     Ciphers,
+    /// A kill, and a loss of power, at every call to the device of one long run
+    EveryCall,
     /// Many small transactions, and many opens, in flat memory
     Endurance,
 }
@@ -110,7 +113,8 @@ fn main() -> ExitCode {
 
 /// Runs one trial, and says whether all held.
 fn run(named: Named, rounds: Rounds, seed: Option<u64>) -> bool {
-    let mut trial = Trial::new(&format!("{named:?}").to_lowercase(), rounds, seed.unwrap_or_else(|| fastrand::u64(..)));
+    let name = named.to_possible_value().map(|value| value.get_name().to_owned()).unwrap_or_default();
+    let mut trial = Trial::new(&name, rounds, seed.unwrap_or_else(|| fastrand::u64(..)));
     match named {
         Named::Kills => kills::run(&mut trial),
         Named::Devices => devices::run(&mut trial),
@@ -124,6 +128,7 @@ fn run(named: Named, rounds: Rounds, seed: Option<u64>) -> bool {
         Named::Seals => seals::run(&mut trial),
         #[cfg(feature = "encryption")]
         Named::Ciphers => ciphers::run(&mut trial),
+        Named::EveryCall => every_call::run(&mut trial),
         Named::Endurance => endurance::run(&mut trial),
     }
     trial.end()

@@ -18,6 +18,7 @@ fn processes_are_killed() {
 #[test]
 fn devices_fail() {
     holds("devices", 30);
+    holds("every-call", 60);
 }
 
 #[test]

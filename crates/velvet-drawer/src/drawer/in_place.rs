@@ -14,8 +14,8 @@ use std::sync::{Mutex, PoisonError};
 /// What was kept of a file that was displaced.
 #[derive(Clone)]
 pub(super) enum Kept {
-    /// All of it, in this copy.
-    At(PathBuf),
+    /// All of it, in this copy, when the log held so many transactions.
+    At(PathBuf, Option<u64>),
     /// All of it is merged into the file, which is still there.
     InPlace,
     /// Nothing, for this reason.
@@ -50,7 +50,7 @@ impl Inner {
             return Err(self.place.name(error.advise("Drop all handles and open the path again")));
         }
         let writer = self.writer()?;
-        Err(self.displaced(how, &writer))
+        Err(self.displaced(how, self.pool().in_place(), &writer))
     }
 
     /// As [`Inner::require_in_place`], for whoever has the connection that writes; and sees that the log is not larger than it may be.
@@ -61,7 +61,7 @@ impl Inner {
         }
         match self.pool().looked_at() {
             Ok(log) => self.mind_log(log, writer),
-            Err(how) => Err(self.displaced(how, writer)),
+            Err(how) => Err(self.displaced(how, self.pool().in_place(), writer)),
         }
     }
 
@@ -115,15 +115,18 @@ impl Inner {
 
     /// Keeps what the file held, and says what became of it.
     #[cold]
-    pub(super) fn displaced(&self, how: Displaced, connection: &Connection) -> Error {
+    pub(super) fn displaced(&self, how: Displaced, in_place: Option<InPlace>, connection: &Connection) -> Error {
         let mut kept = self.home.kept.lock().unwrap_or_else(PoisonError::into_inner);
         let is_news = kept.is_none();
-        if !matches!(*kept, Some(Kept::At(_) | Kept::InPlace)) {
-            *kept = self.path().map(|path| keep(how, connection, path));
+        if !matches!(*kept, Some(Kept::At(..) | Kept::InPlace)) {
+            *kept = self.path().map(|path| keep(how, in_place, connection, path));
+            if let (Some(Kept::At(..) | Kept::Not(_)), Some(recorder)) = (&*kept, self.recorder()) {
+                recorder.abandon();
+            }
         }
         let problem = format!("cannot use the drawer any more: {}", how.in_words());
         let (what, advice) = match &*kept {
-            Some(Kept::At(copy)) => (
+            Some(Kept::At(copy, _)) => (
                 format!("all that the drawer held, to the last acknowledged write, is kept in {}", copy.display()),
                 "Drop all handles and open the path again; if the kept copy is what should be there, Drawer::restore puts it there",
             ),
@@ -149,13 +152,13 @@ impl Inner {
     pub(super) fn take_log_away(&self, in_place: Option<InPlace>) {
         let kept = self.home.kept.lock().unwrap_or_else(PoisonError::into_inner).take();
         let (Some(in_place), Some(path), Some(kept)) = (in_place, self.path(), kept) else { return };
-        let place = matches!(kept, Kept::Not(_)).then(|| beside::set_aside(path));
-        // Where it stays, whoever opens the file next sees that it is of another moment.
-        let _ = in_place.take_log_away(place.as_deref());
+        let kept = if let Kept::At(_, transactions) = kept { transactions } else { None };
+        // Where it stays, the next open refuses the log.
+        let _ = in_place.take_log_away(kept, &beside::set_aside(path));
     }
 }
 
-fn keep(how: Displaced, connection: &Connection, path: &Path) -> Kept {
+fn keep(how: Displaced, in_place: Option<InPlace>, connection: &Connection, path: &Path) -> Kept {
     if how == Displaced::WithoutLog {
         return match connection.checkpoint() {
             Ok(true) => Kept::InPlace,
@@ -164,8 +167,10 @@ fn keep(how: Displaced, connection: &Connection, path: &Path) -> Kept {
         };
     }
     let place = beside::set_aside(path);
+    // Counted first: what another process adds while it is copied may not be in the copy.
+    let transactions = in_place.and_then(|place| place.transactions());
     match new_file::make(&place, "cannot copy it", |unfinished| Ok(copy_from(connection, unfinished)?)) {
-        Ok(_) => Kept::At(place),
+        Ok(_) => Kept::At(place, transactions),
         Err(error) => Kept::Not(error.to_string()),
     }
 }

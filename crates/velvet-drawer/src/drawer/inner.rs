@@ -166,7 +166,8 @@ impl Inner {
             std::mem::forget((pool, self.recorder.take(), texts, self.storing.close_reader()));
             return Ok(());
         }
-        let displaced = pool.looked_at().err().and_then(|how| Some(self.displaced(how, &*pool.writer().ok()??)));
+        let displaced =
+            pool.looked_at().err().and_then(|how| Some(self.displaced(how, pool.in_place(), &*pool.writer().ok()??)));
         if self.recorder.is_some() && displaced.is_none() {
             // It may be closed to rest, and is needed to note the end.
             drop(pool.writer());

@@ -16,8 +16,7 @@ pub struct Opened {
     pub upgraded: Option<Upgraded>,
     /// Where the file that was there was set aside, before a new one was created.
     pub set_aside: Option<PathBuf>,
-    /// Where the write-ahead log that was found beside the file was set aside, because it is of another moment than the file, as when a copy was put in
-    /// the place of a drawer whose app had been killed. Laid over the file, it would have destroyed it.
+    /// Where a write-ahead log that belongs to a different version of the file was set aside, with [`Options::set_aside_foreign_log`](crate::Options::set_aside_foreign_log).
     pub log_set_aside: Option<PathBuf>,
 }
 
@@ -26,7 +25,7 @@ impl Opened {
     pub(crate) fn in_words(&self) -> Option<String> {
         let mut words = Vec::new();
         words.extend(self.set_aside.is_some().then(|| "the file before was set aside".to_owned()));
-        words.extend(self.log_set_aside.is_some().then(|| "a log of another moment was set aside".to_owned()));
+        words.extend(self.log_set_aside.is_some().then(|| "a foreign write-ahead log was set aside".to_owned()));
         words.extend(self.shipped.then(|| "copied from the app's own file".to_owned()));
         words.extend(self.adopted.as_ref().map(|a| format!("taken over at version {}", a.version)));
         words.extend(self.created.then(|| "created".to_owned()));

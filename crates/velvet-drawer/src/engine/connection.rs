@@ -4,7 +4,7 @@ use super::bound::Bounds;
 use super::commits::Commits;
 use super::guard::{Guard, Prepared, Preparing};
 use super::interrupted::Asking;
-use super::log_beside::is_of_another_moment;
+use super::log_beside::{is_foreign, transactions_in};
 use super::noticed::Noticed;
 use super::open_here::OpenHere;
 use super::report::Report;
@@ -436,8 +436,8 @@ impl Connection {
 pub(super) fn fitting_wal(path: &Path) -> Result<Option<PathBuf>, Fault> {
     let wal = found_wal(path);
     refuse_to_lose_wal(path, wal.as_deref())?;
-    if wal.as_ref().is_some_and(|wal| is_of_another_moment(path, wal)) {
-        return Err(Fault { kind: FaultKind::OtherLog, message: String::new() });
+    if wal.as_ref().is_some_and(|wal| is_foreign(path, wal)) {
+        return Err(Fault { kind: FaultKind::ForeignLog, message: String::new() });
     }
     Ok(wal)
 }
@@ -459,8 +459,12 @@ pub(super) fn refuse_to_lose_wal(path: &Path, wal: Option<&Path>) -> Result<(), 
             let message = "nothing is in it, and something in the write-ahead log beside it".into();
             Err(Fault { kind: FaultKind::Damaged, message })
         }
-        Err(error) if error.kind() == io::ErrorKind::NotFound => {
-            Err(Fault { kind: FaultKind::OtherLog, message: String::new() })
+        // The engine would remove a log without a file.
+        Err(error)
+            if error.kind() == io::ErrorKind::NotFound
+                && wal.is_some_and(|w| transactions_in(w).is_ok_and(|n| n > 0)) =>
+        {
+            Err(Fault { kind: FaultKind::ForeignLog, message: String::new() })
         }
         _ => Ok(()),
     }

@@ -23,8 +23,8 @@ pub(crate) enum FaultKind {
     NoSpace,
     /// The file or its folder cannot be written.
     ReadOnly,
-    /// The write-ahead log beside the file is of another moment than the file.
-    OtherLog,
+    /// The write-ahead log next to the file belongs to another state of it.
+    ForeignLog,
     /// The file that was opened is not the one at its path any more.
     Displaced(Displaced),
     /// The file cannot be opened.

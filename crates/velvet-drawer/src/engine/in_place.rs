@@ -3,6 +3,7 @@
 //! The engine goes on with a file that was deleted, or in whose place another was put, as if nothing had happened: what is written then is
 //! in a file that has no name any more, and its log stands beside a file that it is none of.
 
+use super::log_beside::transactions_in;
 use super::{Fault, FaultKind};
 use crate::beside::{self, with_companions};
 use std::fs;
@@ -123,17 +124,22 @@ impl InPlace {
         self.log_bytes().map(drop).map_err(displaced)
     }
 
-    /// Takes the log of a file that is gone from the path, where it would be laid over the file that is there now or comes next. It gets the
-    /// name that belongs to `kept`, or is removed where all that is in it was kept. The caller has closed the file.
-    pub(crate) fn take_log_away(&self, kept: Option<&Path>) -> io::Result<()> {
+    /// How many transactions the log holds; `None` if it is not in its place. Other processes may have the file open, and add some.
+    pub(crate) fn transactions(&self) -> Option<u64> {
         let log = self.log();
-        let Some((log, known)) = &*log else { return Ok(()) };
-        if !identity(log).is_ok_and(|found| found == *known) {
-            return Ok(());
-        }
-        match kept.and_then(|kept| with_companions(kept).nth(1)) {
-            Some(kept) => fs::rename(log, kept)?,
-            None => fs::remove_file(log)?,
+        let (log, known) = log.as_ref()?;
+        identity(log).is_ok_and(|found| found == *known).then(|| transactions_in(log).ok()).flatten()
+    }
+
+    /// Takes the log of a file that is gone from the path, where it would be replayed over the file that is there now or comes next. It is removed if all of its
+    /// transactions are `kept`, and otherwise becomes the companion of `aside`. The caller has closed the file.
+    pub(crate) fn take_log_away(&self, kept: Option<u64>, aside: &Path) -> io::Result<()> {
+        let Some(there) = self.transactions() else { return Ok(()) };
+        let (log, aside) = (self.log(), with_companions(aside).nth(1));
+        match (&*log, aside) {
+            (Some((log, _)), _) if kept == Some(there) => fs::remove_file(log)?,
+            (Some((log, _)), Some(aside)) => fs::rename(log, aside)?,
+            _ => return Ok(()),
         }
         // The engine makes the shared memory anew from the log that is there.
         let _ = with_companions(&self.path).nth(2).map(fs::remove_file);

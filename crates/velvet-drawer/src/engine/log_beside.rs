@@ -1,8 +1,9 @@
-//! Whether the write-ahead log that stands beside a file is the one of that file, of the same moment.
+//! Whether the write-ahead log next to a file belongs to it, in the state that the file has.
 
 use super::connection::fitting_wal;
 use super::opener::header;
 use super::{Connection, Fault, FaultKind, FileCipher, Opener, PAGE, known};
+#[cfg(feature = "encryption")]
 use crate::beside::with_companions;
 use rusqlite::OpenFlags;
 use rusqlite::config::DbConfig;
@@ -18,7 +19,7 @@ use velvet_core::wal;
 /// What a write-ahead log is to the file beside which it stands.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub(crate) enum LogBeside {
-    /// It goes on from the file, as far as that can be told.
+    /// Nothing proves that it does not go on from the file.
     Fits,
     /// It is no log of a file like this, or its beginning is damaged: the engine reads nothing of it.
     NoLog,
@@ -26,7 +27,7 @@ pub(crate) enum LogBeside {
     Older,
     /// It is of a later moment than the file, which lacks what was merged in between.
     Newer,
-    /// It is of another moment than the file, or of another file. Of an encrypted one it cannot be told which is older.
+    /// It belongs to another state of the file, or to another file. Of an encrypted one it is not known which is older.
     OfAnother,
     /// It is of a later moment, or the file is cut: there are pages that are in neither of them.
     PagesMissing,
@@ -65,7 +66,9 @@ impl Encrypted {
     }
 }
 
-/// Tells what the log at `log` is to a file that begins with `header`, and is encrypted so, where it is.
+/// What the log at `log` is to a file that begins with `header`, and is encrypted so, where it is.
+///
+/// Only frames that the engine counts prove anything: a kill leaves some that begin as new ones and hold old pages.
 pub(crate) fn log_beside(log: &Path, header: &Header, encrypted: Option<&Encrypted>) -> io::Result<LogBeside> {
     let mut file = BufReader::new(fs::File::open(log)?);
     let Some(frames) = wal::frames(&mut file, header.page_size)? else { return Ok(LogBeside::NoLog) };
@@ -98,9 +101,13 @@ pub(crate) fn log_beside(log: &Path, header: &Header, encrypted: Option<&Encrypt
     }
     let there: BTreeSet<u32> = frames.iter().map(|f| f.page).collect();
     let is_missing = (header.pages_there.saturating_add(1)..=pages).any(|p| !there.contains(&p));
+    // Whoever writes a header counts one up from the header that he read, so the file has the count before the first of the log, or one that the log has.
+    // Counts begin again at 0.
+    let from_first = |first: u32, count: u32| count.wrapping_sub(first.wrapping_sub(1));
     Ok(match counts {
-        Some((_, last)) if header.count > last => LogBeside::Older,
-        Some((first, _)) if header.count.wrapping_add(1) < first => LogBeside::Newer,
+        Some((first, last)) if from_first(first, header.count) > from_first(first, last) => {
+            if header.count.wrapping_sub(last) < u32::MAX / 2 { LogBeside::Older } else { LogBeside::Newer }
+        }
         _ if is_missing => LogBeside::PagesMissing,
         _ => LogBeside::Fits,
     })
@@ -119,43 +126,52 @@ pub(super) fn pages_of_log(path: &Path, at_most: usize) -> io::Result<Vec<(u32, 
     frames.iter().take(at_most).map(page).collect()
 }
 
-/// Whether the log beside a file is of another moment than the file. The engine would lay it over the file all the same.
-pub(super) fn is_of_another_moment(path: &Path, log: &Path) -> bool {
+/// How many transactions the engine takes from the log at `log`, whatever its pages are.
+pub(crate) fn transactions_in(log: &Path) -> io::Result<u64> {
+    let (mut file, mut head) = (BufReader::new(fs::File::open(log)?), [0; wal::HEADER]);
+    match file.read_exact(&mut head) {
+        Err(error) if error.kind() == io::ErrorKind::UnexpectedEof => return Ok(0),
+        read => read?,
+    }
+    let Some(head) = wal::WalHeader::read(&head) else { return Ok(0) };
+    let frames = wal::frames(&mut file, head.page_size)?.unwrap_or_default();
+    Ok(frames.iter().filter(|frame| frame.commit.is_some()).count() as u64)
+}
+
+/// Whether a valid part of the log next to a file proves that it belongs to another state of it. The engine would replay it all the same.
+pub(super) fn is_foreign(path: &Path, log: &Path) -> bool {
     // While others write, the log is written over as it is read here. Where they have the file open, the log is theirs.
     let seems_so =
-        Opener::new(path).header().is_ok_and(|h| h.is_some() && is_another(log, h, Encrypted::at(path).as_ref()));
+        Opener::new(path).header().is_ok_and(|h| h.is_some() && is_of_another(log, h, Encrypted::at(path).as_ref()));
     seems_so && !matches!(Alone::with(path), Ok(None))
 }
 
-fn is_another(log: &Path, header: Option<Header>, encrypted: Option<&Encrypted>) -> bool {
+fn is_of_another(log: &Path, header: Option<Header>, encrypted: Option<&Encrypted>) -> bool {
     use LogBeside::{Newer, OfAnother, Older};
     header.is_some_and(|header| matches!(log_beside(log, &header, encrypted), Ok(Older | Newer | OfAnother)))
 }
 
-/// Runs `work` where the log beside the file at `path` is of another moment, or there is no such file, and while nobody else can open it. Nothing
-/// where it is not so, or not any more.
-pub(crate) fn with_log_of_another_moment<R>(
+/// Runs `work` while nobody else can open the file at `path`, with the file and with whether the log at `log` is proven to belong to another state of it.
+/// `None` if somebody has it open.
+pub(crate) fn alone_with_log<R>(
     path: &Path,
-    work: impl FnOnce() -> io::Result<R>,
+    log: &Path,
+    work: impl FnOnce(&mut fs::File, bool) -> io::Result<R>,
 ) -> Result<Option<R>, Fault> {
-    let work = || work().map(Some).map_err(|error| Fault::device(&error));
-    if !path.exists() {
-        return work();
-    }
+    let device = |error: io::Error| Fault::device(&error);
     let Some(alone) = Alone::with(path)? else { return Ok(None) };
     // The handle is closed only with the lock: closing it drops the lock.
-    let mut file = fs::File::open(path).map_err(|error| Fault::device(&error))?;
-    let log = with_companions(path).nth(1);
+    let mut file = fs::File::open(path).map_err(device)?;
     let cipher = alone.0.cipher.clone();
     let header = header(&mut file, cipher.as_deref());
     let encrypted = Encrypted::of(cipher, &mut file);
-    let is_another = header.is_ok_and(|header| log.is_some_and(|log| is_another(&log, header, encrypted.as_ref())));
-    let result = if is_another { work() } else { Ok(None) };
+    let is_another = header.is_ok_and(|header| is_of_another(log, header, encrypted.as_ref()));
+    let result = file.rewind().and_then(|()| work(&mut file, is_another)).map_err(device);
     drop((file, alone));
-    result
+    result.map(Some)
 }
 
-/// Sees that no log of another file, or of another moment, stands beside the file at `path`, which may not be there yet.
+/// Refuses a foreign log next to the file at `path`, which may not exist yet.
 pub(crate) fn fits_its_log(path: &Path) -> Result<(), Fault> {
     fitting_wal(path).map(drop)
 }

@@ -46,7 +46,7 @@ pub(crate) use fault::{Fault, FaultKind};
 pub(crate) use in_place::{Displaced, InPlace, identity};
 #[cfg(feature = "inspect")]
 pub(crate) use log_beside::{Encrypted, LogBeside, log_beside};
-pub(crate) use log_beside::{fits_its_log, hold_empty, with_log_of_another_moment};
+pub(crate) use log_beside::{alone_with_log, fits_its_log, hold_empty, transactions_in};
 #[cfg(feature = "encryption")]
 pub(crate) use memory::pour_encrypted;
 pub(crate) use memory::{bytes_of, memory_place, pour_bytes};

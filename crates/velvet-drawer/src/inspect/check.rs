@@ -5,6 +5,7 @@ use super::salvage::{DamageOfPage, DamagedPage, damage};
 use crate::about::About;
 use crate::engine::{Connection, Fault, FaultKind};
 use crate::error::Error;
+use crate::opening::unanswered;
 use crate::progress;
 use crate::searching;
 use serde::Serialize;
@@ -63,6 +64,8 @@ pub enum ProblemKind {
     SearchIndex,
     /// What is in an attachment is not what was stored.
     Attachment,
+    /// A write-ahead log was set aside, and may hold transactions that the file lacks.
+    SetAside,
 }
 
 impl Checked {
@@ -113,6 +116,9 @@ impl File {
     pub fn check(&self) -> Result<Checked, Error> {
         self.read("cannot check the file", |connection| {
             let mut checked = Checked::default();
+            for (_, what) in unanswered(self.path()) {
+                checked.add(ProblemKind::SetAside, None, None, format!("{what}; Drawer::bring_back_log replays it"));
+            }
             let parts: [&dyn Fn(&mut Checked) -> Result<(), Fault>; 3] = [
                 &|checked| pages(connection, checked),
                 &|checked| self.declared().map_or(Ok(()), |declared| bookkeeping(connection, declared, checked)),

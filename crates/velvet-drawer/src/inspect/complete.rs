@@ -5,6 +5,7 @@ use super::sessions::SessionEnd;
 use crate::beside::COMPANIONS;
 use crate::engine::{Encrypted, LogBeside, Opener, log_beside};
 use crate::error::Error;
+use crate::opening::unanswered;
 use std::fs;
 use std::path::{Path, PathBuf};
 use velvet_core::header::Header;
@@ -39,6 +40,7 @@ impl File {
             ));
         }
         notes.extend(self.incomplete()?.into_iter().map(|reason| reason.what));
+        notes.extend(unanswered(self.path()).map(|(_, what)| format!("{what}; Drawer::bring_back_log replays it")));
         Ok(notes)
     }
 
@@ -138,7 +140,7 @@ fn of_log(path: &Path, header: &Header, beside: &Beside) -> Option<String> {
     let name = path.file_name().map(|n| n.to_string_lossy().into_owned()).unwrap_or_default();
     let another = |which: &str| {
         format!(
-            "{name} and {} are of different moments: {which}. What is shown here never was. {RIGHT_WAY}",
+            "{} belongs to a different version of {name}: {which}. The state shown never existed. {RIGHT_WAY}",
             beside.name
         )
     };
@@ -148,7 +150,7 @@ fn of_log(path: &Path, header: &Header, beside: &Beside) -> Option<String> {
             "{} is no log of this file, or its beginning is damaged: nothing of it is shown here. {RIGHT_WAY}",
             beside.name
         )),
-        LogBeside::OfAnother => Some(another("which of them is older cannot be told of encrypted ones")),
+        LogBeside::OfAnother => Some(another("of encrypted files it is not known which is older")),
         LogBeside::Older => Some(another("the log is older than the file")),
         LogBeside::Newer | LogBeside::PagesMissing => {
             Some(another("the file is older than the log, and what was merged in between is missing"))

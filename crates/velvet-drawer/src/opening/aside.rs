@@ -1,7 +1,7 @@
 //! Setting a file aside: moved out of the way with all that belongs to it, never deleted.
 
 use crate::beside::{self, with_companions};
-use crate::engine::{Fault, FaultKind, Opener, with_log_of_another_moment};
+use crate::engine::{FaultKind, Opener};
 use crate::error::{Cause, Error};
 use std::fs;
 use std::io;
@@ -14,6 +14,7 @@ pub(super) struct SetAside {
     pub(super) newer_version: bool,
     pub(super) unreadable: bool,
     pub(super) without_key: bool,
+    pub(super) foreign_log: bool,
 }
 
 impl SetAside {
@@ -33,21 +34,6 @@ pub(super) fn set_aside(path: &Path) -> Result<PathBuf, Error> {
         Error::device(doing, &e)
             .untouched("Nothing was deleted: its parts are under the old name, the new one, or both")
             .in_file(path)
-    })
-}
-
-/// Moves the write-ahead log beside a file out of its way, where it is of another moment. Returns the new path; nothing where another process
-/// was faster.
-pub(super) fn set_log_aside(path: &Path) -> Result<Option<PathBuf>, Fault> {
-    with_log_of_another_moment(path, || {
-        let place = beside::set_aside(path);
-        let mut logs = with_companions(path).zip(with_companions(&place)).skip(1);
-        let (log, aside) = logs.next().unwrap_or_else(|| unreachable!("a file has companions"));
-        fs::rename(&log, &aside)?;
-        // The engine would look for the log's contents there.
-        let _ = logs.next().map(|(shared, _)| fs::remove_file(shared));
-        beside::keep_names(path)?;
-        Ok(aside)
     })
 }
 

@@ -1,6 +1,6 @@
 //! Opening, removing and restoring, as they are called on [`Drawer`].
 
-use super::{Copies, KeptCopy, Options, kept, remove_from_device, resolved, restore};
+use super::{Copies, KeptCopy, Options, bring_back, kept, remove_from_device, resolved, restore};
 use crate::drawer::Drawer;
 use crate::error::Error;
 use crate::schema::Schema;
@@ -89,6 +89,19 @@ impl Drawer {
     #[doc(alias = "backup")]
     pub fn kept_copies(path: impl AsRef<Path>) -> Result<Vec<KeptCopy>, Error> {
         Ok(kept(&resolved(path.as_ref())?))
+    }
+
+    /// Replays a write-ahead log that was set aside over the drawer at `path`: what `Error::is_foreign_log` names, or
+    /// [`Opened::log_set_aside`](crate::Opened::log_set_aside). Returns where the file without it is kept. A kill leaves the one or the other.
+    ///
+    /// The transactions in the log take the place of whatever was written to the same pages since then. So this is for a file to which nothing, or
+    /// nothing that matters, was written since.
+    ///
+    /// # Errors
+    /// When the drawer is open, here or elsewhere ([`Error::is_in_use`]), the log is empty or proven to belong to a different version of the file
+    /// ([`Error::is_foreign_log`]), or the result would not be sound ([`Error::is_damaged`]). File and log are then as they were.
+    pub fn bring_back_log(path: impl AsRef<Path>, log: impl AsRef<Path>) -> Result<Option<PathBuf>, Error> {
+        bring_back(path.as_ref(), log.as_ref())
     }
 
     /// Puts a copy of the file at `from` in the place of the drawer at `path`, wholly or not at all, also through a kill. What stood there

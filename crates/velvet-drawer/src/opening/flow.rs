@@ -2,6 +2,7 @@
 
 use super::aside;
 use super::create;
+use super::foreign_log;
 use super::kept::keep_within;
 use super::options::{FillNew, Options};
 use super::path;
@@ -175,10 +176,12 @@ impl Options {
         if self.adopt.is_none() {
             self.unfinished_of_another(path, declared)?;
         }
+        if !is_open_here(path) {
+            foreign_log::answered(path, self.set_aside.foreign_log)?;
+        }
         let mut writer = self.first_writer(path)?;
-        if writer.as_ref().is_err_and(|fault| fault.kind == FaultKind::OtherLog) {
-            let doing = "cannot set aside the write-ahead log beside the file, which is of another moment";
-            *log_set_aside = aside::set_log_aside(path).doing(|| doing)?;
+        if self.set_aside.foreign_log && writer.as_ref().is_err_and(|fault| fault.kind == FaultKind::ForeignLog) {
+            *log_set_aside = foreign_log::set_aside(path)?;
             writer = self.first_writer(path)?;
         }
         let writer = writer.map_err(engine)?;

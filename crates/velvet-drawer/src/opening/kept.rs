@@ -1,6 +1,6 @@
 //! What is kept of a drawer beside its file: copies from before upgrades and adoption, and files that were set aside.
 
-use crate::beside::{self, COMPANIONS, with_companions};
+use crate::beside::{self, COMPANIONS, LOG, with_companions};
 use crate::engine::is_open_here;
 use crate::unfinished::WORD;
 use jiff::Timestamp;
@@ -60,6 +60,22 @@ pub(crate) fn kept(path: &Path) -> Vec<KeptCopy> {
     all
 }
 
+/// A write-ahead log that was set aside alone.
+pub(crate) struct LogWithoutFile {
+    pub(crate) log: PathBuf,
+    /// The name of the file that it would be the companion of, and that does not exist.
+    pub(crate) place: PathBuf,
+}
+
+/// The write-ahead logs next to a drawer that were set aside and that nobody has answered for. Those that the app knows of have another name.
+pub(crate) fn logs_without_file(path: &Path) -> Vec<LogWithoutFile> {
+    let of = |(log, word): (PathBuf, String)| {
+        let name = log.file_name()?.to_str()?.strip_suffix(COMPANIONS[0])?.to_owned();
+        (reason(&word)? == KeptFor::SetAside).then(|| LogWithoutFile { place: log.with_file_name(name), log })
+    };
+    words_beside(path).into_iter().filter_map(of).collect()
+}
+
 /// Copies that were never finished, because what made them was killed.
 pub(super) fn unfinished(path: &Path) -> Vec<PathBuf> {
     let all = words_beside(path).into_iter();
@@ -108,7 +124,10 @@ fn reason(word: &str) -> Option<KeptFor> {
     let (date, rest) = rest.split_at_checked(10)?;
     let (time, rest) = rest.split_at_checked(10)?;
     let is_moment = date.parse::<jiff::civil::Date>().is_ok() && time.starts_with('T') && time.ends_with('Z');
-    (is_moment && is_end(rest)).then_some(KeptFor::SetAside)
+    let is_log = |rest: &str| {
+        rest.split_once('.').is_some_and(|(before, log)| is_end(before) && log.strip_prefix(LOG).is_some_and(is_end))
+    };
+    (is_moment && (is_end(rest) || is_log(rest))).then_some(KeptFor::SetAside)
 }
 
 #[cfg(test)]

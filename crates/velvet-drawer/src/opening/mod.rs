@@ -7,6 +7,7 @@ mod encrypted;
 #[cfg(feature = "encryption")]
 mod file_key_change;
 mod flow;
+mod foreign_log;
 mod kept;
 mod options;
 mod path;
@@ -24,6 +25,9 @@ pub use options::Options;
 pub(crate) use path::resolved;
 pub(crate) use recognise::{Found, recognise};
 
+use foreign_log::bring_back;
+#[cfg(feature = "inspect")]
+pub(crate) use foreign_log::unanswered;
 use kept::kept;
 use remove::{Copies, remove_from_device};
 use restore::restore;

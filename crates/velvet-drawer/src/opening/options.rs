@@ -369,6 +369,17 @@ impl Options {
         self
     }
 
+    /// Answers [`Error::is_foreign_log`](crate::Error::is_foreign_log): goes on with the file as it is, without the write-ahead log that is not part of it. The log
+    /// is moved, and a complete copy of the file is kept next to it; both are listed by [`Drawer::kept_copies`], and [`Drawer::bring_back_log`] puts the log
+    /// back. [`Opened::log_set_aside`](crate::Opened::log_set_aside) is its new path.
+    ///
+    /// For a log whose file was replaced on purpose, for example from a backup.
+    #[must_use]
+    pub fn set_aside_foreign_log(mut self) -> Options {
+        self.set_aside.foreign_log = true;
+        self
+    }
+
     /// The filled file that ships with the app. Where the drawer's own file is not there yet, this one is copied to its
     /// place, wholly or not at all, and then upgraded like any other.
     #[must_use]

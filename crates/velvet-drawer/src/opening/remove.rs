@@ -20,7 +20,8 @@ pub(crate) enum Copies {
 /// Removes the drawer at `path`, its companions, and what is kept of it beside it. Says whether there was any of it.
 pub(crate) fn remove_from_device(path: &Path, copies: Copies) -> Result<bool, Error> {
     let Ok(path) = resolved(path) else { return Ok(false) };
-    let mut all: Vec<PathBuf> = if path.exists() { vec![path.clone()] } else { Vec::new() };
+    let mut all: Vec<PathBuf> =
+        if with_companions(&path).any(|p| p.exists()) { vec![path.clone()] } else { Vec::new() };
     if copies == Copies::Go {
         all.extend(kept(&path).into_iter().map(|copy| copy.path).chain(unfinished(&path)));
     }
@@ -59,7 +60,7 @@ fn see_that_nobody_uses_it(path: &Path, doing: &str) -> Result<(), Error> {
     let alone = || {
         let connection = match Opener::new(path).relaxed().writer() {
             // It is of no use, and goes with the file.
-            Err(fault) if fault.kind == FaultKind::OtherLog => return Ok(()),
+            Err(fault) if fault.kind == FaultKind::ForeignLog => return Ok(()),
             connection => connection?,
         };
         if !About::is_ours(&connection)? {

@@ -96,7 +96,7 @@ fn app(connection: &Connection) -> Result<Option<String>, Fault> {
 }
 
 /// Gives the finished copy the file's name. A kill leaves the one or the other there, never none.
-fn placed(unfinished: &Path, path: &Path) -> Result<Option<PathBuf>, Error> {
+pub(super) fn placed(unfinished: &Path, path: &Path) -> Result<Option<PathBuf>, Error> {
     let device = |error| Error::device(DOING, &error).untouched("The file was left as it was").in_file(path);
     if !path.exists() {
         fs::rename(unfinished, path).and_then(|()| beside::keep_names(path)).map_err(device)?;

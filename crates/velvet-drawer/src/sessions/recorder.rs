@@ -64,6 +64,8 @@ struct Recorded {
     news: bool,
     background: Vec<(String, Option<String>)>,
     ended: bool,
+    /// Whether the end is not to be noted.
+    abandoned: bool,
     /// When it was noted last what was written.
     noted: Option<Instant>,
     /// When it was tried last to mark the main file.
@@ -201,6 +203,13 @@ impl Recorder {
         self.shared.number(connection)
     }
 
+    /// Writes nothing more, and no end: the file is not at its path any more, and what it held has been kept. The caller has the connection that writes.
+    pub(crate) fn abandon(&self) {
+        let mut state = self.shared.state();
+        (state.ended, state.abandoned) = (true, true);
+        self.shared.wake.notify_all();
+    }
+
     /// Ends the session: writes nothing more beside the app, and that it was closed. The caller has the connection that writes, and
     /// closes it next.
     pub(crate) fn end(self, writer: &SharedWriter) {
@@ -210,8 +219,9 @@ impl Recorder {
         let Some(thread) = self.thread.into_inner().unwrap_or_else(PoisonError::into_inner) else { return };
         // It panics only where the engine does; then there is nothing more to note.
         let _ = thread.join();
-        let noted = writer.lend(|connection| self.shared.note(connection, true));
-        self.shared.tell_of(noted);
+        if !self.shared.state().abandoned {
+            self.shared.tell_of(writer.lend(|connection| self.shared.note(connection, true)));
+        }
     }
 }
 
@@ -286,6 +296,9 @@ impl Shared {
 
     /// Runs `work` without waiting for other processes, for which the app would have to wait too. What was not noted is news still.
     fn at_once(&self, connection: &Connection, work: impl FnOnce() -> Result<(), Fault>) -> Result<(), Fault> {
+        if self.state().abandoned {
+            return Ok(());
+        }
         let result = connection.without_lock_timeout(work);
         if result.is_err() {
             let mut state = self.state();

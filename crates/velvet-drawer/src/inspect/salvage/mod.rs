@@ -15,7 +15,7 @@ use crate::engine::is_open_here;
 use crate::engine::{ColumnEntry, Connection, Fault, FaultKind, Opener};
 use crate::error::{Cause, Error};
 use crate::new_file;
-use crate::opening::resolved;
+use crate::opening::{resolved, unanswered};
 use crate::progress;
 use crate::searching;
 pub(super) use damage::{DamageOfPage, DamagedPage, damage};
@@ -130,6 +130,7 @@ pub fn salvage(from: impl AsRef<Path>, to: impl AsRef<Path>, limits: &Limits) ->
     };
     let salvaged_with = source.cipher.clone();
     let mut report = Salvaged { lost: source.left_out.take().into_iter().collect(), ..Salvaged::default() };
+    report.lost.extend(unanswered(&path).map(|(_, what)| format!("{what}; Drawer::bring_back_log replays it")));
     new_file::make_new(to.as_ref(), doing, |unfinished| {
         let mut connection = Opener::new(unfinished).relaxed().encrypted(salvaged_with).new_writer()?;
         connection.bound(&limits.cancel, limits.within, fs::metadata(&path).map_or(0, |m| m.len()))?;
