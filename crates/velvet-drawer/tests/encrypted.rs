@@ -722,3 +722,117 @@ fn a_path_that_is_no_text_is_encrypted_compacted_copied_and_decrypted_like_other
     assert_eq!(fs::read_dir(folder.path()).unwrap().count(), 1, "all of it in the same folder");
     assert_eq!(fs::read_dir(&place).unwrap().count(), 2);
 }
+
+/// Values that end in the middle of pages of their own.
+#[derive(Record, Clone, Debug, PartialEq)]
+struct Plate {
+    #[record(own_key)]
+    number: u32,
+    scan: Vec<u8>,
+    /// Stored behind the scan, in its last page.
+    grams: i64,
+    remarks: String,
+}
+
+/// Bytes none of which is 0: the engine returns zeros for a page that failed its proof.
+fn scan(bytes: usize) -> Vec<u8> {
+    (0..bytes).map(|n| (n % 251) as u8 + 1).collect()
+}
+
+const LENGTHS: [usize; 6] = [3, 3_900, 4_016, 8_100, 20_000, 40_000];
+
+fn plate(number: u32) -> Plate {
+    Plate { number, scan: scan(LENGTHS[number as usize]), grams: 0x1234_5678_9abc, remarks: "x".repeat(500) }
+}
+
+#[test]
+fn whichever_page_fails_its_proof_no_value_is_read_wrong_in_any_way() {
+    let (folder, path) = folder();
+    let key = kept();
+    let schema = || Schema::new("kilnbook").record::<Plate>().attachments();
+    let drawer = with(&key).without_sessions().open(&path, schema()).unwrap();
+    drawer.insert_all((0..LENGTHS.len() as u32).map(plate)).unwrap();
+    let sound = drawer.attachments().add(&scan(20_000)[..]).run().unwrap().key();
+    drawer.close().unwrap();
+    let whole = fs::read(&path).unwrap();
+    let damaged = folder.path().canonicalize().unwrap().join("damaged.drawer");
+    let copy = damaged.with_file_name("copy.drawer");
+    let is_right = |found: &Plate| *found == plate(found.number);
+    let (mut refused, mut read) = (0, 0);
+    for page in 0..whole.len() / 4096 {
+        let mut bytes = whole.clone();
+        bytes[page * 4096 + 2_000] ^= 1;
+        fs::write(&damaged, &bytes).unwrap();
+        let mut answers = |what: &str, answer: Result<bool, Error>| match answer {
+            Ok(is_right) => {
+                assert!(is_right, "page {page}: {what} is read wrong");
+                read += 1;
+            }
+            Err(error) => {
+                assert!(
+                    error.is_damaged() || error.is_wrong_key() || error.is_unreadable(),
+                    "page {page}, {what}: {error}"
+                );
+                refused += 1;
+            }
+        };
+        let Ok(drawer) = with(&key).read_only().open(&damaged, schema()) else { continue };
+        for number in 0..LENGTHS.len() as u32 {
+            let one = || drawer.records::<Plate>().filter(|p| p.number.is(number));
+            answers("a record", one().first().map(|found| found.is_some_and(|found| is_right(&found))));
+            answers("a number behind it", one().only(|p| p.grams).first().map(|found| found == Some(0x1234_5678_9abc)));
+            answers(
+                "a condition on it",
+                one().filter(|p| p.grams.is(0x1234_5678_9abc)).count().map(|count| count == 1),
+            );
+        }
+        answers(
+            "the list",
+            drawer.records::<Plate>().collect().map(|all| all.len() == 6 && all.iter().all(|p| is_right(p))),
+        );
+        let mut each = Vec::new();
+        answers("each", drawer.records::<Plate>().for_each(|p| each.push(p)).map(|()| each.len() == 6));
+        assert!(each.iter().all(|p| is_right(p)), "page {page}: one that was handed out is wrong");
+        answers("an attachment", drawer.attachments().bytes(sound).map(|bytes| bytes == scan(20_000)));
+        let mut streamed = Vec::new();
+        let stream = drawer.attachments().open(sound).map(|mut stream| stream.read_to_end(&mut streamed));
+        answers("a stream", stream.map(|read| read.is_err() || streamed == scan(20_000)));
+        let _ = fs::remove_file(&copy);
+        let copied = drawer.copy_to(&copy);
+        answers("a copy", copied.map(|()| fs::metadata(&copy).is_ok_and(|m| m.len() == whole.len() as u64)));
+        if copy.exists() {
+            let copied = with(&key).open(&copy, schema()).unwrap();
+            assert!(
+                copied.records::<Plate>().collect().unwrap().iter().all(|p| is_right(p)),
+                "page {page}: copied wrong"
+            );
+        }
+        answers(
+            "the bytes",
+            drawer.to_bytes().and_then(|bytes| {
+                let all = with(&key).from_bytes(&bytes, schema())?.records::<Plate>().collect()?;
+                Ok(all.iter().all(|p| is_right(p)))
+            }),
+        );
+        drop(drawer);
+        let _unlocked = key.unlock(&damaged).unwrap();
+        let mut lines = Vec::new();
+        let file = File::open(&damaged).and_then(|file| file.export_all(Exchange::JsonLines, &mut lines).map(drop));
+        let zeros = |lines: &[u8]| String::from_utf8_lossy(lines).contains("AAAAAAAA");
+        answers("an export", file.map(|()| !zeros(&lines)));
+        assert!(!zeros(&lines), "page {page}: exported wrong");
+    }
+    assert!(refused > 100 && read > 100, "{refused} refused, {read} read");
+    // A reader that met such a page reads nothing more; others of the same drawer do.
+    let last = (whole.len() / 4096 - 1) * 4096;
+    let mut bytes = whole;
+    bytes[last + 2_000] ^= 1;
+    fs::write(&damaged, bytes).unwrap();
+    let drawer = with(&key).open(&damaged, schema()).unwrap();
+    let (sound, damaged): (Vec<_>, Vec<_>) = (0..LENGTHS.len() as u32)
+        .map(|n| drawer.records::<Plate>().filter(|p| p.number.is(n)).first())
+        .partition(Result::is_ok);
+    assert!(!sound.is_empty() || !damaged.is_empty());
+    drawer.insert(Plate { number: 9, ..plate(0) }).unwrap();
+    assert!(drawer.records::<Plate>().filter(|p| p.number.is(9)).any().unwrap());
+}

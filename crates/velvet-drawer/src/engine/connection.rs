@@ -56,6 +56,8 @@ pub(crate) struct Connection {
     pub(super) bounds: Option<Bounds>,
     /// The key of the file, where it is encrypted.
     pub(super) cipher: Option<Arc<FileCipher>>,
+    /// Whether a page failed its proof: the engine reads nothing more through this connection.
+    is_spent: Cell<bool>,
     _open_here: Option<OpenHere>,
 }
 
@@ -126,6 +128,7 @@ impl Connection {
             wait: Cell::default(),
             bounds: None,
             cipher: None,
+            is_spent: Cell::default(),
             _open_here: None,
         })
     }
@@ -285,7 +288,33 @@ impl Connection {
     /// Runs statements that need no arguments; rows they return are dropped.
     pub(crate) fn run(&self, text: &str) -> Result<(), Fault> {
         self.refuse_if_rolled_back()?;
-        self.engine.execute_batch(text).map_err(|error| self.failed(error))
+        self.engine.execute_batch(text).map_err(|error| self.failed(error))?;
+        self.refuse_unproven()
+    }
+
+    /// Refuses everything that was read since a page of an encrypted file failed its proof. The engine notes the failure, returns zeros for the page, and only
+    /// notices where the page should have had a form: not in the middle of a long value.
+    #[inline]
+    pub(super) fn refuse_unproven(&self) -> Result<(), Fault> {
+        if self.cipher.is_none() { Ok(()) } else { self.refuse_unproven_pages() }
+    }
+
+    #[cold]
+    fn refuse_unproven_pages(&self) -> Result<(), Fault> {
+        // Answered while it is prepared, so it is never kept prepared.
+        let status =
+            self.engine.query_row("PRAGMA cipher_status", [], |row| Ok(row.get_ref(0)?.as_bytes() == Ok(b"1")));
+        if status.is_ok_and(|is_proven| is_proven) {
+            return Ok(());
+        }
+        self.is_spent.set(true);
+        let message = "a page of the encrypted file failed its proof: it was changed or damaged".into();
+        Err(Fault { kind: FaultKind::Damaged, message })
+    }
+
+    /// Whether it has to be closed, and another one opened for whatever is read next.
+    pub(super) fn is_spent(&self) -> bool {
+        self.is_spent.get()
     }
 
     /// Runs one statement with bound values, and says how many rows it changed. It is kept prepared.
@@ -414,7 +443,9 @@ impl Connection {
     /// The whole number that a statement without arguments returns first.
     pub(crate) fn number(&self, text: &str) -> Result<i64, Fault> {
         self.refuse_if_rolled_back()?;
-        self.engine.query_row(text, params![], |row| row.get(0)).map_err(|error| self.failed(error))
+        let number = self.engine.query_row(text, params![], |row| row.get(0)).map_err(|error| self.failed(error))?;
+        self.refuse_unproven()?;
+        Ok(number)
     }
 
     /// The row number that the last insert gave.

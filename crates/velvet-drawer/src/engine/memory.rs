@@ -58,6 +58,7 @@ pub(crate) fn pour_encrypted(bytes: &[u8], cipher: FileCipher, target: &mut Conn
     source.execute_batch(&settings)?;
     source.execute("ATTACH ?1 AS source KEY ?2", [place.as_ref(), &ciphers::as_text(&cipher)])?;
     rewriting::written_in_the_clear(&source)?;
+    rewriting::refuse_unproven(&source)?;
     rusqlite::backup::Backup::new(&source, &mut target.engine)?.run_to_completion(1024, Duration::ZERO, None)?;
     Ok(())
 }
@@ -69,6 +70,7 @@ pub(crate) fn bytes_of(connection: &Connection) -> Result<Vec<u8>, Fault> {
     let cipher = connection.cipher.as_deref();
     cipher.map_or(Ok(()), |cipher| ciphers::give_key(&copy, cipher))?;
     rusqlite::backup::Backup::new(&connection.engine, &mut copy)?.run_to_completion(1024, Duration::ZERO, None)?;
+    connection.refuse_unproven()?;
     let mut bytes = copy.serialize(MAIN_DB)?.to_vec();
     if let Some(cipher) = cipher {
         // The engine hands them out in the clear.

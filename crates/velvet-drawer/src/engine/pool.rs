@@ -253,9 +253,21 @@ impl Deref for Reader<'_> {
 
 impl Drop for Reader<'_> {
     fn drop(&mut self) {
+        if self.is_spent() {
+            return;
+        }
         let mut idle = self.pool.readers.lock().unwrap_or_else(PoisonError::into_inner);
         if idle.len() < IDLE_READERS && !self.pool.is_resting.load(Ordering::Acquire) {
             idle.extend(self.connection.take());
+        }
+    }
+}
+
+impl Drop for Writer<'_> {
+    fn drop(&mut self) {
+        if self.is_spent() {
+            // What is written next opens another one. The last connection merges the log as it closes.
+            self.0.take();
         }
     }
 }

@@ -108,6 +108,7 @@ impl HeldFile {
             }
         };
         self.engine.progress_handler(0, None::<fn() -> bool>)?;
+        refuse_unproven(&self.engine)?;
         if let Some(differs) = made? {
             let message = format!("what was rewritten is not what the file holds: {differs}");
             return Err(Fault { kind: FaultKind::Damaged, message });
@@ -115,6 +116,17 @@ impl HeldFile {
         progress::tell(|| "rewriting the file".to_owned(), whole / 4096, Some(whole / 4096));
         fs::File::open(&self.to).and_then(|file| file.sync_all()).map_err(|error| Fault::device(&error))
     }
+}
+
+/// As [`Connection::refuse_unproven`](super::Connection::refuse_unproven), of the attached `source`.
+pub(super) fn refuse_unproven(engine: &rusqlite::Connection) -> Result<(), Fault> {
+    let is_plain = engine.query_row("PRAGMA source.cipher_salt", [], |_| Ok(())).is_err();
+    let is_proven = || engine.query_row("PRAGMA source.cipher_status", [], |row| row.get::<_, String>(0));
+    if is_plain || is_proven()? == "1" {
+        return Ok(());
+    }
+    let message = "a page of the encrypted file failed its proof: it was changed or damaged".into();
+    Err(Fault { kind: FaultKind::Damaged, message })
 }
 
 /// What gives a new file what a file has only from its beginning, as this one has it: how it gives space back, and how texts are written, which files that

@@ -66,6 +66,7 @@ impl<'c> Statement<'c> {
         self.connection.refuse_if_cancelled()?;
         self.begin_watching();
         let changed = self.engine.raw_execute().map_err(|error| undone(self.connection, error))? as u64;
+        self.connection.refuse_unproven()?;
         if let Some(telling) = &mut telling {
             telling.rows = changed;
         }
@@ -181,6 +182,7 @@ impl<'s> Rows<'s> {
         let rows = &mut self.rows;
         let row = if self.computes { connection.row_within(|| rows.next())? } else { rows.next() };
         let row = row.map_err(|error| undone(connection, error))?;
+        connection.refuse_unproven()?;
         if let (Some(telling), Some(_)) = (&mut self.telling, row) {
             telling.rows += 1;
         }

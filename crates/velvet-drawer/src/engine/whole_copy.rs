@@ -48,6 +48,7 @@ pub(crate) fn copy_from(source: &Connection, to: &Path) -> Result<(), Fault> {
         }
     }
     drop(backup);
+    source.refuse_unproven()?;
     target.leave_wal()?;
     target.close()?;
     count_anew(to, source.cipher.as_deref()).map_err(|error| Fault::device(&error))
