@@ -3,7 +3,7 @@
 use crate::engine::{Connection, Fault, FaultKind};
 use crate::schema::Declared;
 use std::time::Duration;
-use velvet_core::statement::CREATE_SESSIONS;
+use velvet_core::statement::{CREATE_SESSIONS, SEARCH_INDEX};
 use velvet_core::structure::Structure;
 
 /// The application id in the header of every drawer: `VDrw`.
@@ -11,6 +11,9 @@ pub(crate) const APPLICATION_ID: i64 = 0x5644_7277;
 
 /// The version of the file format, for readers other than this one.
 const FORMAT: &str = "1";
+
+/// The table of facts, in statements that read it: only a table has its index, so a view that was put in its place is refused and not run.
+const FACTS: &str = "velvet_about INDEXED BY sqlite_autoindex_velvet_about_1";
 
 /// What a drawer's file says about itself.
 #[derive(Default)]
@@ -31,8 +34,8 @@ impl About {
     pub(crate) fn read(connection: &Connection) -> Result<Option<About>, Fault> {
         let mut about = About::default();
         let text =
-            "SELECT name, value FROM velvet_about WHERE name IN ('app', 'fingerprint', 'structure_count', 'trail')";
-        let read = connection.rows(text, [], |row| {
+            format!("SELECT name, value FROM {FACTS} WHERE name IN ('app', 'fingerprint', 'structure_count', 'trail')");
+        let read = connection.rows(&text, [], |row| {
             let fact = match row.text(0) {
                 "app" => &mut about.app,
                 "trail" => &mut about.trail,
@@ -52,8 +55,8 @@ impl About {
 
     /// One fact of the file; nothing where it is missing.
     pub(crate) fn fact(connection: &Connection, name: &str) -> Result<Option<String>, Fault> {
-        let text = "SELECT value FROM velvet_about WHERE name = ?1";
-        Ok(is_there(connection.one(text, [name.into()], |row| row.text(0).to_owned()))?.flatten())
+        let text = format!("SELECT value FROM {FACTS} WHERE name = ?1");
+        Ok(is_there(connection.one(&text, [name.into()], |row| row.text(0).to_owned()))?.flatten())
     }
 
     /// The structure that the file was declared to have when it was last changed.
@@ -149,10 +152,29 @@ fn describe(connection: &Connection, declared: &Declared) -> Result<(), Fault> {
     About::same_after_all(connection)
 }
 
+/// Refuses a view, or a virtual table, in the place of a table of the library's or of one that the app declares: reading it may never end.
+pub(crate) fn refuse_stand_ins(connection: &Connection, declared: &Structure) -> Result<(), Fault> {
+    let text = "SELECT name, type FROM sqlite_schema WHERE rootpage = 0 AND type <> 'trigger'";
+    connection.rows(text, [], |row| {
+        let name = row.text(0);
+        let is_index = row.text(1) == "table" && name.starts_with(SEARCH_INDEX);
+        let is_own = name.starts_with("velvet_") && !is_index;
+        if is_own || declared.table(name).is_some() { Err(not_a_table(name)) } else { Ok(()) }
+    })
+}
+
+fn not_a_table(name: &str) -> Fault {
+    let message = format!("`{name}` is not a table: another program put a view or a virtual table in its place");
+    Fault { kind: FaultKind::Damaged, message }
+}
+
 /// What was read; nothing where the table of facts is missing.
 fn is_there<R>(read: Result<R, Fault>) -> Result<Option<R>, Fault> {
     match read {
         Err(Fault { kind: FaultKind::NoTable(_), .. }) => Ok(None),
+        Err(Fault { kind: FaultKind::Other, message }) if message.starts_with("no such index") => {
+            Err(not_a_table("velvet_about"))
+        }
         read => read.map(Some),
     }
 }

@@ -142,6 +142,54 @@ fn files_that_are_not_ours_are_refused_untouched() {
 }
 
 #[test]
+fn a_view_that_never_ends_in_the_place_of_a_table_is_refused_and_not_run() {
+    let (_folder, path) = folder();
+    made(&path, schema());
+    let tables: Vec<String> = {
+        let program = other_program(&path);
+        let mut names = program
+            .prepare("SELECT name FROM sqlite_schema WHERE type = 'table' AND name NOT LIKE 'sqlite_%'")
+            .unwrap();
+        names.query_map([], |row| row.get(0)).unwrap().map(Result::unwrap).collect()
+    };
+    assert!(tables.len() > 4, "{tables:?}");
+    for table in tables {
+        let crafted = path.with_file_name(format!("{table}.drawer"));
+        std::fs::copy(&path, &crafted).unwrap();
+        let program = other_program(&crafted);
+        program.pragma_update(None, "foreign_keys", false).unwrap();
+        program.pragma_update(None, "legacy_alter_table", true).unwrap();
+        program
+            .execute_batch(&format!(
+                "ALTER TABLE {table} RENAME TO was;
+                 CREATE VIEW {table} AS WITH RECURSIVE n(i, name, value) AS (SELECT 1, 'app', '' UNION ALL SELECT i + 1, name, value FROM n) \
+                     SELECT * FROM n WHERE i < 0",
+            ))
+            .unwrap();
+        // What opening would notice the change by says that there was none.
+        let facts = if table == "velvet_about" { "was" } else { "velvet_about" };
+        let count: i64 = program.query_row("PRAGMA schema_version", [], |row| row.get(0)).unwrap();
+        program
+            .execute(&format!("UPDATE {facts} SET value = ?1 WHERE name = 'structure_count'"), [count.to_string()])
+            .unwrap();
+        program.close().unwrap();
+        let before = std::fs::read(&crafted).unwrap();
+        let mut refusals = vec![
+            Drawer::open(&crafted, schema()).unwrap_err(),
+            Drawer::options().read_only().open(&crafted, schema()).unwrap_err(),
+        ];
+        if table == "velvet_about" {
+            refusals.push(Drawer::restore(&path, &crafted).unwrap_err());
+            assert!(Drawer::restore(&crafted, &path).unwrap().is_some(), "a sound copy takes its place");
+        }
+        for error in refusals {
+            assert!(error.to_string().contains("not a table"), "{table}: {error}");
+        }
+        assert!(table == "velvet_about" || std::fs::read(&crafted).unwrap() == before);
+    }
+}
+
+#[test]
 fn another_structure_is_refused_with_the_differences() {
     mod old {
         use super::*;

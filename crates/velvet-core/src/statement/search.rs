@@ -8,7 +8,7 @@ use crate::name::{KEY_COLUMN, quoted};
 use crate::structure::Table;
 
 /// What the name of every search index begins with; the name of its table follows.
-pub(crate) const SEARCH_INDEX: &str = "velvet_search_";
+pub const SEARCH_INDEX: &str = "velvet_search_";
 
 /// The rows whose words the search index is still to be told of.
 pub const UNINDEXED: &str = "velvet_unindexed";

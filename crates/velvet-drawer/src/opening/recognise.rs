@@ -1,6 +1,6 @@
 //! Telling what a file is, before anything in it is changed.
 
-use crate::about::{APPLICATION_ID, About};
+use crate::about::{APPLICATION_ID, About, refuse_stand_ins};
 use crate::engine::{Connection, Fault};
 use crate::error::{Cause, Doing, Error};
 use crate::schema::Declared;
@@ -29,6 +29,9 @@ pub(crate) fn recognise(connection: &Connection, declared: &Declared) -> Result<
 fn told(connection: &Connection, declared: &Declared) -> Result<Found, Error> {
     let is_ours = About::is_ours(connection)?;
     let version = connection.version()?;
+    if is_ours {
+        refuse_stand_ins(connection, &declared.structure)?;
+    }
     let about = if is_ours { About::read(connection)? } else { None };
     let Some(about) = about else { return not_ours(connection, declared) };
     match check(&about, version, declared) {
