@@ -154,13 +154,11 @@ fn describe(connection: &Connection, declared: &Declared) -> Result<(), Fault> {
 
 /// Refuses a view, or a virtual table, in the place of a table of the library's or of one that the app declares: reading it may never end.
 pub(crate) fn refuse_stand_ins(connection: &Connection, declared: &Structure) -> Result<(), Fault> {
-    let text = "SELECT name, type FROM sqlite_schema WHERE rootpage = 0 AND type <> 'trigger'";
-    connection.rows(text, [], |row| {
-        let name = row.text(0);
-        let is_index = row.text(1) == "table" && name.starts_with(SEARCH_INDEX);
-        let is_own = name.starts_with("velvet_") && !is_index;
-        if is_own || declared.table(name).is_some() { Err(not_a_table(name)) } else { Ok(()) }
-    })
+    let refused = connection.stand_ins()?.into_iter().find(|(name, is_view)| {
+        let is_index = !is_view && name.starts_with(SEARCH_INDEX);
+        (name.starts_with("velvet_") && !is_index) || declared.table(name).is_some()
+    });
+    refused.map_or(Ok(()), |(name, _)| Err(not_a_table(&name)))
 }
 
 fn not_a_table(name: &str) -> Fault {

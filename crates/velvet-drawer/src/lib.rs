@@ -19,6 +19,7 @@ mod attachments;
 mod beside;
 mod cancel;
 mod changes;
+mod clock;
 mod copying;
 mod drawer;
 #[cfg(feature = "encryption")]

@@ -6,6 +6,9 @@ use common::versions::{self, v1};
 use common::{Piece, folder, other_program, piece, schema};
 use std::fs;
 use std::path::{Path, PathBuf};
+use std::sync::atomic::{AtomicBool, Ordering};
+use std::thread;
+use velvet_drawer::inspect::{File, Page};
 use velvet_drawer::{Drawer, Error, KeptFor};
 
 fn companion(path: &Path, end: &str) -> PathBuf {
@@ -310,4 +313,68 @@ fn a_log_that_was_set_aside_is_answered_for_before_the_file_is_opened_and_can_be
     fs::write(&aside, [7; 5_000]).unwrap();
     Drawer::open(&killed, schema()).unwrap().close().unwrap();
     assert!(Drawer::bring_back_log(&killed, &aside).unwrap_err().to_string().contains("no transaction"));
+}
+
+/// What a kill leaves of an open drawer, at another path.
+fn as_after_a_kill(path: &Path, name: &str) -> PathBuf {
+    let killed = path.with_file_name(name);
+    for end in ["", "-wal", "-shm"] {
+        fs::copy(companion(path, end), companion(&killed, end)).unwrap();
+    }
+    killed
+}
+
+#[test]
+fn looking_into_a_file_never_keeps_the_own_drawer_from_writing_to_it() {
+    let (_folder, path) = folder();
+    let (running, _) = with_copy(&path);
+    let killed = as_after_a_kill(&path, "killed.drawer");
+    running.close().unwrap();
+    let look = File::open(&killed).unwrap();
+    let rows = |look: &File| look.count(&look.table("piece").unwrap(), &Page::default()).unwrap();
+    assert_eq!(rows(&look), 2);
+    let drawer = Drawer::open(&killed, schema()).unwrap();
+    drawer.insert(piece("K-3")).unwrap();
+    assert_eq!(rows(&look), 3, "it goes on, next to the drawer");
+    drawer.close().unwrap();
+    assert!(!companion(&killed, "-wal").exists(), "the look does not keep the log from being merged");
+    assert_eq!(rows(&look), 3);
+    drop(look);
+    assert_eq!(marks(&killed), ["K-1", "K-2", "K-3"]);
+}
+
+#[test]
+fn opening_beside_looks_restoring_and_removing_in_one_process_gives_a_drawer_that_can_be_written() {
+    let (_folder, path) = folder();
+    let (running, copy) = with_copy(&path);
+    let is_done = AtomicBool::new(false);
+    thread::scope(|scope| {
+        for n in 0..2 {
+            let (place, is_done, copy) = (as_after_a_kill(&path, &format!("killed-{n}.drawer")), &is_done, &copy);
+            let looked_at = place.clone();
+            scope.spawn(move || {
+                while !is_done.load(Ordering::Relaxed) {
+                    let looked = File::open(&looked_at).and_then(|file| file.overview());
+                    if n == 1 {
+                        let _ = (looked, Drawer::restore(&looked_at, copy), Drawer::remove_from_device(&looked_at));
+                    }
+                }
+            });
+            scope.spawn(move || {
+                for round in 0..60 {
+                    let drawer = loop {
+                        match Drawer::open(&place, schema()) {
+                            Ok(drawer) => break drawer,
+                            Err(error) => assert!(n == 1 && (error.is_locked() || error.is_in_use()), "{error}"),
+                        }
+                    };
+                    drawer.insert(piece(&format!("{n}-{round}"))).unwrap();
+                    assert!(drawer.records::<Piece>().filter(|p| p.mark.is(&format!("{n}-{round}"))).any().unwrap());
+                    drawer.close().unwrap();
+                }
+                is_done.store(true, Ordering::Relaxed);
+            });
+        }
+    });
+    drop(running);
 }

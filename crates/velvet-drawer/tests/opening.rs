@@ -503,19 +503,26 @@ fn copies_are_bounded_in_number_and_age() {
     let counts: Vec<usize> = (0..5).map(|n| upgrade(Drawer::options(), &n.to_string())).collect();
     assert_eq!(counts, [1, 2, 3, 3, 3]);
     assert_eq!(upgrade(Drawer::options().copies_kept(1, day), "six"), 1);
-    let copy = Drawer::kept_copies(&path).unwrap().remove(0);
-    let old = std::time::SystemTime::now() - 200 * day;
-    std::fs::File::options().write(true).open(&copy.path).unwrap().set_modified(old).unwrap();
-    // An open that upgrades nothing looks at their age beside the app.
-    let drawer = Drawer::open(&path, schema(3)).unwrap();
-    for _ in 0..500 {
-        if Drawer::kept_copies(&path).unwrap().is_empty() {
-            break;
+    // By age only what is not the newest of its version, and never by one reading of a clock that is wrong.
+    assert_eq!(upgrade(Drawer::options(), "seven"), 2);
+    let mut days = 0;
+    let mut start_after = |ahead: u32| {
+        days += ahead;
+        let now = jiff::Timestamp::now() + days * day;
+        let drawer = Drawer::options().clock(move || now).open(&path, schema(3)).unwrap();
+        // Age is looked at next to the app.
+        let counted = || -> Option<String> {
+            let text = "SELECT value FROM velvet_about WHERE name = 'counted_time'";
+            other_program(&path).query_row(text, [], |row| row.get(0)).ok()
+        };
+        while !counted().is_some_and(|counted| counted.starts_with(&now.as_second().to_string())) {
+            std::thread::yield_now();
         }
-        std::thread::sleep(std::time::Duration::from_millis(10));
-    }
-    assert_eq!(Drawer::kept_copies(&path).unwrap(), []);
-    drawer.close().unwrap();
+        drawer.close().unwrap();
+        Drawer::kept_copies(&path).unwrap().len()
+    };
+    assert_eq!([start_after(0), start_after(300), start_after(0)], [2, 2, 2]);
+    assert_eq!((0..40).map(|_| start_after(6)).last(), Some(1));
 }
 
 #[test]

@@ -242,17 +242,21 @@ fn trails_are_kept_for_what_is_asked_as_long_as_it_is_asked_and_within_their_bou
     assert!((80..=91).contains(&writes.unwrap()));
     drawer.close().unwrap();
 
-    // Half of what is kept becomes old; the next writes look at the age.
-    let other = other_program(&path);
-    other.execute("UPDATE velvet_writes SET at = '2020-01-01T00:00:00.000000000Z' WHERE write <= (SELECT max(write) - 40 FROM velvet_writes)", []).unwrap();
-    drop(other);
-    let options = Drawer::options().trail(Trail::Keys).trail_kept(10_000, Duration::from_secs(3_600));
-    let drawer = options.open(&path, schema()).unwrap();
-    for n in 0..256 {
-        drawer.insert(glaze(&format!("young {n}"))).unwrap();
-    }
-    assert_eq!(entries().len(), 40 + 256, "what is too old is gone");
-    drawer.close().unwrap();
+    // Age is looked at every 256 writes. A clock that is ahead for once makes nothing old; time that passes does.
+    let day = Duration::from_secs(24 * 60 * 60);
+    let write = |ahead: u32, from: u32| {
+        let now = jiff::Timestamp::now() + ahead * day;
+        let options = Drawer::options().trail(Trail::Keys).trail_kept(10_000, 30 * day).clock(move || now);
+        let drawer = options.open(&path, schema()).unwrap();
+        (from..from + 256).for_each(|n| drop(drawer.insert(glaze(&format!("young {n}"))).unwrap()));
+        drawer.close().unwrap();
+        entries().len()
+    };
+    let kept = entries().len();
+    assert_eq!(write(100, 0), kept + 256);
+    assert_eq!(write(0, 256), kept + 512);
+    let counts: Vec<usize> = (1..=6).map(|n| write(7 * n, 256 * (n + 1))).collect();
+    assert!(counts[2] == kept + 512 + 3 * 256 && counts[5] < counts[3], "what is too old is gone: {counts:?}");
 
     let error = Drawer::options().trail_of::<Photograph>(Trail::Keys).open(&path, schema()).unwrap_err();
     assert!(

@@ -1,26 +1,8 @@
 //! The options that hold for the whole time that a file is open, for all handles to it.
 
-use jiff::Timestamp;
-use std::fmt;
+use crate::clock::Clock;
 use std::path::PathBuf;
-use std::sync::Arc;
 use std::time::Duration;
-
-/// What says the moment.
-#[derive(Clone, Default)]
-pub(crate) struct Clock(pub(crate) Option<Arc<dyn Fn() -> Timestamp + Send + Sync>>);
-
-impl Clock {
-    pub(crate) fn now(&self) -> Timestamp {
-        self.0.as_ref().map_or_else(Timestamp::now, |now| now())
-    }
-}
-
-impl fmt::Debug for Clock {
-    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        f.write_str(if self.0.is_some() { "one of the app's" } else { "the system's" })
-    }
-}
 
 /// The options that hold for the whole time that a file is open, for all handles to it.
 #[derive(Clone, Debug, Default)]

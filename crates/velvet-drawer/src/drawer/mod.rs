@@ -18,7 +18,7 @@ pub use access::{Access, Alone, MayWrite};
 pub use background::Resting;
 pub(crate) use following::{Follower, News, Share, Ticket};
 pub use health::Health;
-pub(crate) use in_effect::{Clock, InEffect};
+pub(crate) use in_effect::InEffect;
 pub(crate) use inner::{Inner, Place, UNTOUCHED};
 pub use later::Later;
 pub use opened::Opened;

@@ -1,7 +1,7 @@
 //! Telling whether a key is that of a file, and letting this process read the file with it.
 
 use super::FileKey;
-use crate::engine::{FileCipher, PAGE, PLAIN, SALT, fits, is_open_here, known, learn};
+use crate::engine::{FileCipher, PAGE, PLAIN, PastEngine, SALT, fits, is_open_here, known, learn};
 use crate::error::{Cause, Doing, Error};
 use std::fs;
 use std::io::{self, Read};
@@ -54,10 +54,8 @@ impl FileKey {
             return Err(Error::bare(Cause::FileMissing, "it does not exist, or is no file").advise("Check the path"));
         }
         let device = |error: io::Error| Error::device("cannot read the file", &error);
-        let mut file = fs::File::open(path).map_err(device)?;
-        let length = file.metadata().map_err(device)?.len();
-        let mut salt = [0; SALT];
-        (&mut file).take(SALT as u64).read(&mut salt).map_err(device)?;
+        let length = fs::metadata(path).map_err(device)?.len();
+        let salt = start_of(path).map_err(device)?.unwrap_or_default();
         if salt == *PLAIN {
             return Err(not_encrypted());
         }
@@ -65,7 +63,6 @@ impl FileKey {
             return Err(too_short());
         }
         let cipher = self.of_salt(salt)?;
-        drop(file);
         if fits(&cipher, path).map_err(device)? {
             return Ok(learn(cipher));
         }
@@ -84,8 +81,7 @@ impl FileKey {
 
     /// Whether a keeper says of the key of the file at `path` that there is none.
     pub(crate) fn is_unknown(&self, path: &Path) -> bool {
-        let mut salt = [0; SALT];
-        fs::File::open(path).and_then(|mut file| file.read_exact(&mut salt)).is_ok() && self.is_unknown_of(&salt)
+        matches!(start_of(path), Ok(Some(salt)) if self.is_unknown_of(&salt))
     }
 }
 
@@ -96,10 +92,17 @@ pub(crate) fn is_empty(path: &Path) -> bool {
 
 /// Whether a plain file is at a path.
 pub(crate) fn is_plain(path: &Path) -> bool {
+    matches!(start_of(path), Ok(Some(start)) if start == *PLAIN)
+}
+
+/// The first bytes of the file at a path; `None` if it is shorter, or this process has it open.
+fn start_of(path: &Path) -> io::Result<Option<[u8; SALT]>> {
+    let Some(_past_engine) = PastEngine::begin(path) else { return Ok(None) };
     let mut start = [0; SALT];
-    !is_open_here(path)
-        && fs::File::open(path).and_then(|mut file| file.read_exact(&mut start)).is_ok()
-        && start == *PLAIN
+    match fs::File::open(path)?.read_exact(&mut start) {
+        Err(error) if error.kind() == io::ErrorKind::UnexpectedEof => Ok(None),
+        read => read.map(|()| Some(start)),
+    }
 }
 
 #[cold]

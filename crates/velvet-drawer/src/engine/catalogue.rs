@@ -106,6 +106,12 @@ fn shadows(of: &Entry) -> Vec<String> {
 }
 
 impl Connection {
+    /// The names of the views and virtual tables in the file, each with whether it is a view.
+    pub(crate) fn stand_ins(&self) -> Result<Vec<(String, bool)>, Fault> {
+        let text = "SELECT name, type FROM sqlite_schema WHERE rootpage = 0 AND type <> 'trigger'";
+        self.list(text, [], |row| (row.text(0).to_owned(), row.text(1) == "view"))
+    }
+
     /// All that is in the file by name, in the order in which it was made.
     pub(crate) fn entries(&self) -> Result<Vec<Entry>, Fault> {
         // The engine's own list of tables works out what each view has for columns, which may never end.

@@ -1,7 +1,7 @@
 //! Encrypted files: their keys, as far as this process knows them, and how a connection is given one.
 
 use super::log_beside::pages_of_log;
-use super::open_here::open_with;
+use super::open_here::{PastEngine, open_with};
 use super::{Fault, FaultKind};
 use std::collections::HashMap;
 use std::fs;
@@ -59,7 +59,10 @@ pub(crate) fn known(path: &Path) -> Option<Arc<FileCipher>> {
     if known_ones().is_empty() && key_of_all().is_none() {
         return None;
     }
-    let salt = salt(path).ok()??;
+    let salt = {
+        let _past_engine = PastEngine::begin(path)?;
+        salt(path).ok()??
+    };
     let known = known_ones().get(&salt).and_then(Weak::upgrade);
     let of_all = || {
         let cipher = FileCipher::new(key_of_all().filter(|_| salt != *PLAIN)?.clone(), salt);
@@ -87,6 +90,7 @@ const TRIED: u64 = 64;
 /// Whether any page of the file at `path`, or of the log beside it, is written with this key. The first alone may be damaged. The caller has seen to it that
 /// this process does not have the file open.
 pub(crate) fn fits(cipher: &FileCipher, path: &Path) -> io::Result<bool> {
+    let Some(_past_engine) = PastEngine::begin(path) else { return Ok(false) };
     let mut file = fs::File::open(path)?;
     let pages = file.metadata()?.len() / PAGE as u64;
     let step = (pages / TRIED).max(1);

@@ -3,6 +3,7 @@
 use super::bound::Bounds;
 use super::commits::Commits;
 use super::guard::{Guard, Prepared, Preparing};
+use super::in_place::{Identity, identity};
 use super::interrupted::Asking;
 use super::log_beside::{is_foreign, transactions_in};
 use super::noticed::Noticed;
@@ -40,6 +41,9 @@ const DECRYPTED_KEPT: u32 = 20_000;
 /// How long to sleep between attempts where the engine does not wait by itself.
 pub(super) const BETWEEN_ATTEMPTS: Duration = Duration::from_millis(4);
 
+/// How long at least to wait until this process has ended a look into the file.
+const FOR_LOOKS: Duration = Duration::from_secs(1);
+
 /// A connection to one file.
 pub(crate) struct Connection {
     pub(super) engine: rusqlite::Connection,
@@ -58,6 +62,8 @@ pub(crate) struct Connection {
     pub(super) cipher: Option<Arc<FileCipher>>,
     /// Whether a page failed its proof: the engine reads nothing more through this connection.
     is_spent: Cell<bool>,
+    /// Which file was at its path before it was opened.
+    pub(super) opened: Option<Identity>,
     _open_here: Option<OpenHere>,
 }
 
@@ -129,6 +135,7 @@ impl Connection {
             bounds: None,
             cipher: None,
             is_spent: Cell::default(),
+            opened: None,
             _open_here: None,
         })
     }
@@ -136,8 +143,10 @@ impl Connection {
     fn open(path: &Path, flags: OpenFlags, settings: &Settings) -> Result<Connection, Fault> {
         let flags = flags | OpenFlags::SQLITE_OPEN_NO_MUTEX | super::memory::flags(path);
         let cipher = settings.cipher.clone().or_else(|| ciphers::known(path));
+        let open_here = OpenHere::new(path, &cipher, settings.wait.max(FOR_LOOKS))?;
+        let opened = identity(path).ok();
         let mut connection = Connection::with_key(rusqlite::Connection::open_with_flags(path, flags)?, cipher)?;
-        connection._open_here = Some(OpenHere::new(path, &connection.cipher));
+        (connection._open_here, connection.opened) = (Some(open_here), opened);
         connection.report = Report::new(&settings.reporting, path);
         connection.wait_for_others(settings.wait)?;
         connection.look_whether_to_end()?;
@@ -212,6 +221,22 @@ impl Connection {
     /// Merges the write-ahead log into the main file and removes it, which only succeeds where nobody else has the file open.
     pub(crate) fn leave_wal(&self) -> Result<(), Fault> {
         self.run("PRAGMA journal_mode = DELETE")
+    }
+
+    /// Merges the write-ahead log and removes it, and keeps everybody from the file until the connection is dropped.
+    ///
+    /// # Errors
+    /// When somebody else has the file open, or begins to use it ([`FaultKind::Locked`]).
+    pub(crate) fn alone(self) -> Result<Connection, Fault> {
+        self.leave_wal()?;
+        // The lock stays from the first statement that takes it.
+        self.run("PRAGMA locking_mode = EXCLUSIVE; BEGIN EXCLUSIVE; COMMIT")?;
+        let log = self.engine.path().and_then(|path| found_wal(Path::new(path)));
+        if log.is_some() || self.one("PRAGMA journal_mode", [], |row| row.text(0) == "wal")?.unwrap_or_default() {
+            let message = "another process began to use it".into();
+            return Err(Fault { kind: FaultKind::Locked, message });
+        }
+        Ok(self)
     }
 
     /// Merges the write-ahead log into the main file as far as nobody reads an older state. Says whether that was all of it.

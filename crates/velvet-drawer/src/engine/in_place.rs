@@ -79,9 +79,10 @@ pub(crate) struct InPlace {
 }
 
 impl InPlace {
-    /// Of a file that was opened this moment; nothing where there is none, as for a drawer in memory.
-    pub(crate) fn of(path: &Path) -> Option<InPlace> {
-        let place = InPlace { path: path.to_owned(), file: identity(path).ok()?, log: Arc::default() };
+    /// Of a file that was opened this moment, and was this one before; `None` if there is none, as for a drawer in memory.
+    pub(crate) fn of(path: &Path, opened: Option<Identity>) -> Option<InPlace> {
+        let found = identity(path).ok();
+        let place = InPlace { path: path.to_owned(), file: opened.or(found)?, log: Arc::default() };
         place.note_log();
         Some(place)
     }

@@ -1,6 +1,7 @@
 //! Whether the write-ahead log next to a file belongs to it, in the state that the file has.
 
 use super::connection::fitting_wal;
+use super::open_here::{OpenHere, PastEngine};
 use super::opener::header;
 use super::{Connection, Fault, FaultKind, FileCipher, Opener, PAGE, known};
 #[cfg(feature = "encryption")]
@@ -43,6 +44,7 @@ impl Encrypted {
     /// Of the file at a path, which this process does not have open; nothing where it is plain.
     pub(crate) fn at(path: &Path) -> Option<Encrypted> {
         let cipher = known(path)?;
+        let _past_engine = PastEngine::begin(path)?;
         Encrypted::of(Some(cipher), &mut fs::File::open(path).ok()?)
     }
 
@@ -185,13 +187,18 @@ pub(crate) fn hold_empty<R>(path: &Path, work: impl FnOnce() -> R) -> Result<Opt
 }
 
 /// Keeps everybody else from a file as long as it lives. It neither merges the log of the file nor removes it.
-struct Alone(Connection);
+struct Alone(Connection, #[allow(dead_code, reason = "held")] OpenHere);
 
 impl Alone {
     /// Nothing where somebody has the file open.
     fn with(path: &Path) -> Result<Option<Alone>, Fault> {
         let flags = OpenFlags::SQLITE_OPEN_READ_WRITE | OpenFlags::SQLITE_OPEN_NO_MUTEX;
-        let connection = Connection::with_key(rusqlite::Connection::open_with_flags(path, flags)?, known(path))?;
+        let cipher = known(path);
+        let open_here = match OpenHere::new(path, &cipher, Duration::ZERO) {
+            Err(Fault { kind: FaultKind::Locked, .. }) => return Ok(None),
+            open_here => open_here?,
+        };
+        let connection = Connection::with_key(rusqlite::Connection::open_with_flags(path, flags)?, cipher)?;
         let engine = &connection.engine;
         engine.set_db_config(DbConfig::SQLITE_DBCONFIG_NO_CKPT_ON_CLOSE, true)?;
         engine.busy_timeout(Duration::ZERO)?;
@@ -201,7 +208,7 @@ impl Alone {
             Err(Fault { kind: FaultKind::Locked, .. }) => Ok(None),
             // What the log makes of the file may be no database.
             Ok(()) | Err(Fault { kind: FaultKind::Damaged | FaultKind::NotADatabase, .. }) => {
-                Ok(Some(Alone(connection)))
+                Ok(Some(Alone(connection, open_here)))
             }
             Err(fault) => Err(fault),
         }

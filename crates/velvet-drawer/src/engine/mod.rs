@@ -50,7 +50,7 @@ pub(crate) use log_beside::{alone_with_log, fits_its_log, hold_empty, transactio
 #[cfg(feature = "encryption")]
 pub(crate) use memory::pour_encrypted;
 pub(crate) use memory::{bytes_of, memory_place, pour_bytes};
-pub(crate) use open_here::is_open_here;
+pub(crate) use open_here::{PastEngine, is_open_here};
 pub(crate) use opener::{Opener, Settings};
 pub(crate) use pool::{Pool, SharedWriter, Writer};
 pub(crate) use report::{Ran, Reporting};

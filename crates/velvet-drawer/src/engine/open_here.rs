@@ -1,49 +1,165 @@
-//! Which files this process has open through the engine.
+//! Which files this process has open through the engine, and which it reads past the engine or only looks into.
 //!
-//! Closing any other handle to such a file drops the locks that the engine holds on it, so whoever reads a file past the engine asks
-//! here first.
+//! Closing any handle of our own to a file drops the locks that the engine holds on it, and a look that may not write keeps the shared memory of the file
+//! read-only for the whole process. So whoever opens a file to use it waits for those who read it past the engine, and closes the looks.
 
-use super::FileCipher;
+use super::{Fault, FaultKind, FileCipher};
+use crate::cancel::in_turns;
+use parking_lot::{Condvar, Mutex, ReentrantMutex};
+use std::cell::RefCell;
 use std::collections::HashMap;
 use std::path::{Path, PathBuf};
-use std::sync::{Arc, LazyLock, Mutex, MutexGuard, PoisonError};
+use std::sync::{Arc, LazyLock, Weak};
+use std::time::{Duration, Instant};
 
-/// How many connections this process has to each file, by its resolved path, and its key.
-static OPEN: LazyLock<Mutex<HashMap<PathBuf, (usize, Key)>>> = LazyLock::new(Mutex::default);
+/// By its resolved path, what this process does with a file.
+static FILES: LazyLock<Mutex<HashMap<PathBuf, InUse>>> = LazyLock::new(Mutex::default);
+
+/// Somebody has stopped to read a file past the engine.
+static LEFT: Condvar = Condvar::new();
+
+/// What this process does with one file.
+#[derive(Default)]
+struct InUse {
+    /// How many connections there are.
+    open: usize,
+    key: Key,
+    /// How many read it past the engine.
+    past_engine: usize,
+    looks: Vec<Weak<dyn GiveUp>>,
+}
 
 type Key = Option<Arc<FileCipher>>;
 
-fn open() -> MutexGuard<'static, HashMap<PathBuf, (usize, Key)>> {
-    OPEN.lock().unwrap_or_else(PoisonError::into_inner)
+/// What a look has open, as long as it may; locked while it reads.
+pub(super) type Held<L> = ReentrantMutex<RefCell<Option<L>>>;
+
+/// Closes what a look has open.
+pub(super) trait GiveUp: Send + Sync {
+    /// Says whether it did, within a time: it may be reading.
+    fn give_up(&self, within: Duration) -> bool;
 }
 
-/// Whether this process has the file at this resolved path open, to write or to read beside a writer.
+impl<L: Send> GiveUp for Held<L> {
+    fn give_up(&self, within: Duration) -> bool {
+        let held = in_turns(within, |turn| self.try_lock_for(turn)).ok().flatten();
+        held.is_some_and(|held| held.try_borrow_mut().map(|mut look| drop(look.take())).is_ok())
+    }
+}
+
+/// Whether this process has the file at this resolved path open, to write or to read next to a writer.
 pub(crate) fn is_open_here(path: &Path) -> bool {
-    open().contains_key(path)
+    FILES.lock().get(path).is_some_and(|file| file.open > 0)
 }
 
-/// With which key this process has the file open, if any; nothing where it does not have it open.
+/// With which key this process has the file open, if any; `None` if it does not have it open.
 #[cfg(feature = "encryption")]
 pub(super) fn open_with(path: &Path) -> Option<Key> {
-    open().get(path).map(|(_, key)| key.clone())
+    FILES.lock().get(path).filter(|file| file.open > 0).map(|file| file.key.clone())
+}
+
+/// Notes a look, which is closed when somebody opens the file to use it. Says whether somebody has it open already. The look is locked by the caller.
+pub(super) fn looks_into<L: Send + 'static>(path: &Path, look: &Arc<Held<L>>) -> bool {
+    let mut files = FILES.lock();
+    let file = files.entry(path.to_owned()).or_default();
+    file.looks.retain(|look| look.strong_count() > 0);
+    let look: Weak<Held<L>> = Arc::downgrade(look);
+    file.looks.push(look);
+    file.open > 0
+}
+
+/// Closes the looks into a file. Says whether all of them are.
+pub(super) fn close_looks(path: &Path, within: Duration) -> bool {
+    let looks = FILES.lock().get_mut(path).map(|file| std::mem::take(&mut file.looks)).unwrap_or_default();
+    let until = Instant::now() + within;
+    let left = || until.saturating_duration_since(Instant::now());
+    let busy: Vec<_> =
+        looks.into_iter().filter(|look| look.upgrade().is_some_and(|look| !look.give_up(left()))).collect();
+    let are_closed = busy.is_empty();
+    if !are_closed {
+        FILES.lock().entry(path.to_owned()).or_default().looks.extend(busy);
+    }
+    are_closed
+}
+
+fn left(files: &mut HashMap<PathBuf, InUse>, path: &Path) {
+    if files.get(path).is_some_and(|file| file.open == 0 && file.past_engine == 0 && file.looks.is_empty()) {
+        files.remove(path);
+    }
+}
+
+/// Reads a file past the engine until it is dropped; until then, nobody in this process opens it.
+pub(crate) struct PastEngine(PathBuf);
+
+impl PastEngine {
+    /// `None` if this process has the file at this resolved path open.
+    pub(crate) fn begin(path: &Path) -> Option<PastEngine> {
+        let mut files = FILES.lock();
+        let file = files.entry(path.to_owned()).or_default();
+        (file.open == 0).then(|| {
+            file.past_engine += 1;
+            PastEngine(path.to_owned())
+        })
+    }
+}
+
+impl Drop for PastEngine {
+    fn drop(&mut self) {
+        let mut files = FILES.lock();
+        if let Some(file) = files.get_mut(&self.0) {
+            file.past_engine -= 1;
+        }
+        left(&mut files, &self.0);
+        LEFT.notify_all();
+    }
 }
 
 /// Counts one connection to a file until it is dropped.
 pub(super) struct OpenHere(PathBuf);
 
 impl OpenHere {
-    pub(super) fn new(path: &Path, key: &Key) -> OpenHere {
-        open().entry(path.to_owned()).or_insert_with(|| (0, key.clone())).0 += 1;
+    /// Waits for whoever reads the file past the engine, and closes the looks into it.
+    ///
+    /// # Errors
+    /// When they take longer than the time to wait.
+    pub(super) fn new(path: &Path, key: &Key, wait: Duration) -> Result<OpenHere, Fault> {
+        let open_here = OpenHere::again(path, key);
+        let is_first = {
+            let mut files = FILES.lock();
+            let until = Instant::now() + wait;
+            while files.get(path).is_some_and(|file| file.past_engine > 0) {
+                if LEFT.wait_until(&mut files, until).timed_out() {
+                    let message = "this process is reading the file for a report or a copy".into();
+                    return Err(Fault { kind: FaultKind::Locked, message });
+                }
+            }
+            files.get(path).is_some_and(|file| file.open == 1 && !file.looks.is_empty())
+        };
+        if is_first && !close_looks(path, wait) {
+            let message = "this process is looking into the file with inspect::File".into();
+            return Err(Fault { kind: FaultKind::Locked, message });
+        }
+        Ok(open_here)
+    }
+
+    /// Of a file that this process has open already.
+    pub(super) fn again(path: &Path, key: &Key) -> OpenHere {
+        let mut files = FILES.lock();
+        let file = files.entry(path.to_owned()).or_default();
+        if file.open == 0 {
+            file.key.clone_from(key);
+        }
+        file.open += 1;
         OpenHere(path.to_owned())
     }
 }
 
 impl Drop for OpenHere {
     fn drop(&mut self) {
-        let mut open = open();
-        match open.get_mut(&self.0) {
-            Some((count, _)) if *count > 1 => *count -= 1,
-            _ => drop(open.remove(&self.0)),
+        let mut files = FILES.lock();
+        if let Some(file) = files.get_mut(&self.0) {
+            file.open -= 1;
         }
+        left(&mut files, &self.0);
     }
 }

@@ -1,6 +1,6 @@
 //! The one way to a file: where it is, how long to wait for other processes, and how its commits are kept.
 
-use super::{Connection, Fault, FileCipher, InPlace, PAGE, Reporting, Seals, Traceless, is_open_here, known};
+use super::{Connection, Fault, FileCipher, InPlace, PAGE, PastEngine, Reporting, Seals, Traceless, known};
 use crate::cancel::Cancel;
 use std::fs;
 use std::io::{self, Read};
@@ -63,10 +63,14 @@ impl Opener {
         self
     }
 
-    /// Opens from now on only the file that is open at the path this moment.
-    pub(crate) fn held_to_the_file(mut self) -> Opener {
-        self.in_place = InPlace::of(&self.path);
-        self
+    /// Opens from now on only the file that `connection` has open.
+    ///
+    /// # Errors
+    /// When another one was put in its place meanwhile.
+    pub(crate) fn held_to_the_file(mut self, connection: &Connection) -> Result<Opener, Fault> {
+        self.in_place = InPlace::of(&self.path, connection.opened);
+        self.in_place.as_ref().map_or(Ok(()), InPlace::require)?;
+        Ok(self)
     }
 
     /// A connection that reads and writes.
@@ -106,10 +110,9 @@ impl Opener {
 
     /// What the file begins with, read past the engine; nothing where it is no database, its key is not known, or this process has it open.
     pub(crate) fn header(&self) -> io::Result<Option<Header>> {
-        if is_open_here(&self.path) {
-            return Ok(None);
-        }
-        header(&mut fs::File::open(&self.path)?, known(&self.path).as_deref())
+        let cipher = known(&self.path);
+        let Some(_past_engine) = PastEngine::begin(&self.path) else { return Ok(None) };
+        header(&mut fs::File::open(&self.path)?, cipher.as_deref())
     }
 }
 

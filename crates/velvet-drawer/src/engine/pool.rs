@@ -1,6 +1,6 @@
 //! The connections of one drawer: one that writes, and as many as needed that read beside it.
 
-use super::open_here::OpenHere;
+use super::open_here::{OpenHere, close_looks};
 use super::{Connection, Displaced, Fault, FaultKind, InPlace, Opener, Written};
 use crate::beside::with_companions;
 use crate::cancel::in_turns;
@@ -51,7 +51,7 @@ type Lent<'p> = parking_lot::MutexGuard<'p, Option<Connection>>;
 impl Pool {
     pub(crate) fn new(opener: Opener, writer: Connection) -> Pool {
         Pool {
-            _open_here: opener.in_place.is_some().then(|| OpenHere::new(&opener.path, &opener.settings.cipher)),
+            _open_here: opener.in_place.is_some().then(|| OpenHere::again(&opener.path, &opener.settings.cipher)),
             listeners: Mutex::default(),
             counting: None,
             is_resting: AtomicBool::new(false),
@@ -64,7 +64,7 @@ impl Pool {
     /// Without a connection that writes.
     pub(crate) fn to_read(opener: Opener, reader: Connection) -> Pool {
         Pool {
-            _open_here: Some(OpenHere::new(&opener.path, &opener.settings.cipher)),
+            _open_here: Some(OpenHere::again(&opener.path, &opener.settings.cipher)),
             listeners: Mutex::default(),
             counting: Some(Mutex::new(reader)),
             is_resting: AtomicBool::new(false),
@@ -224,6 +224,8 @@ impl Pool {
     fn close_all(&mut self) -> Result<(), Fault> {
         let _alone = CLOSING.lock().unwrap_or_else(PoisonError::into_inner);
         self.readers.get_mut().unwrap_or_else(PoisonError::into_inner).clear();
+        // One that reads just now keeps the log from being merged, which does no harm.
+        close_looks(&self.opener.path, Duration::ZERO);
         let writer = self.writer.0.lock().take();
         writer.map_or(Ok(()), Connection::close)
     }

@@ -57,7 +57,7 @@ impl HeldFile {
         with.map_or(Ok(()), |with| give_key(&engine, with))?;
         engine.busy_timeout(Duration::ZERO)?;
         engine.execute_batch(&settings)?;
-        let open_here = OpenHere::new(path, &of.cloned());
+        let open_here = OpenHere::new(path, &of.cloned(), Duration::ZERO)?;
         let with = if is_decrypted { Anew::InTheClear } else { Anew::With(with.cloned()) };
         let held = HeldFile { engine, path: path.to_owned(), to: to.to_owned(), with, _open_here: open_here };
         held.attach(path, of.map(|of| &**of), "source")?;

@@ -66,7 +66,10 @@ impl<'c> Statement<'c> {
         self.connection.refuse_if_cancelled()?;
         self.begin_watching();
         let changed = self.engine.raw_execute().map_err(|error| undone(self.connection, error))? as u64;
-        self.connection.refuse_unproven()?;
+        if changed == 0 {
+            // With something to write, the commit is refused by the engine.
+            self.connection.refuse_unproven()?;
+        }
         if let Some(telling) = &mut telling {
             telling.rows = changed;
         }

@@ -3,12 +3,14 @@
 //! The engine has no one way of doing so; which way is right depends on what stands beside the file.
 
 use super::connection::refuse_to_lose_wal;
-use super::{Connection, Fault, FaultKind, FileCipher, is_open_here, known};
+use super::open_here::{Held, PastEngine, looks_into};
+use super::{Connection, Fault, FaultKind, FileCipher, known};
 use crate::beside::with_companions;
 use crate::cancel::Cancel;
 use crate::temporary;
 use rusqlite::hooks::{AuthAction, AuthContext, Authorization};
 use rusqlite::{OpenFlags, ffi};
+use std::cell::RefCell;
 use std::ffi::OsString;
 use std::fs;
 use std::io::{self, Read};
@@ -20,11 +22,18 @@ use velvet_core::wal::{self, WalHeader};
 /// How long a reader waits for a program that is writing.
 const WAIT: Duration = Duration::from_secs(5);
 
-/// A connection that only reads and leaves no trace.
+/// A file that is only read, without a trace.
 pub(crate) struct Traceless {
+    path: PathBuf,
+    cancel: Cancel,
+    within: Duration,
+    look: Arc<Held<Look>>,
+}
+
+/// What a look has open.
+struct Look {
     connection: Connection,
     before: Vec<Standing>,
-    path: PathBuf,
     frozen: bool,
     /// A copy that is read in place of the file, removed when this is dropped.
     _copy: Option<tempfile::TempDir>,
@@ -36,19 +45,42 @@ type Standing = Option<(u64, Option<SystemTime>)>;
 impl Traceless {
     /// Opens the file at `path` for reading, bounded as [`Connection::bound`] says.
     pub(super) fn open(path: &Path, cancel: &Cancel, within: Duration) -> Result<Traceless, Fault> {
-        let mut opened = Traceless::opened(path)?;
-        let bytes = opened.before.iter().flatten().map(|(bytes, _)| bytes).sum();
-        opened.connection.bound(cancel, within, bytes)?;
+        let look = Arc::new(Held::new(RefCell::default()));
+        let opened = Traceless { path: path.to_owned(), cancel: cancel.clone(), within, look };
+        opened.read(|_| Ok::<_, Fault>(()))?;
         Ok(opened)
     }
 
-    fn opened(path: &Path) -> Result<Traceless, Fault> {
+    /// Runs `read`. Where the file was taken for one at rest and something changed it meanwhile, says so, because what
+    /// was read may be torn.
+    pub(crate) fn read<R, E: From<Fault>>(&self, read: impl FnOnce(&Connection) -> Result<R, E>) -> Result<R, E> {
+        let held = self.look.lock();
+        if held.borrow().is_none() {
+            // It is new, or somebody opened the file to use it.
+            let is_open_here = looks_into(&self.path, &self.look);
+            let mut look = Look::open(&self.path, is_open_here)?;
+            let bytes = look.before.iter().flatten().map(|(bytes, _)| bytes).sum();
+            look.connection.bound(&self.cancel, self.within, bytes)?;
+            held.replace(Some(look));
+        }
+        let look = held.borrow();
+        let Some(look) = &*look else { return Err(changed_meanwhile().into()) };
+        let result = read(&look.connection);
+        if look.frozen && standing(&self.path) != look.before {
+            return Err(changed_meanwhile().into());
+        }
+        result
+    }
+}
+
+impl Look {
+    fn open(path: &Path, is_open_here: bool) -> Result<Look, Fault> {
         let before = standing(path);
         let cipher = known(path);
-        if is_open_here(path) {
+        if is_open_here {
             // What stands beside it is there already, and changes at any moment.
             let connection = open(path, "mode=ro", cipher)?;
-            return Ok(Traceless { connection, before, path: path.to_owned(), frozen: false, _copy: None });
+            return Ok(Look { connection, before, frozen: false, _copy: None });
         }
         refuse_to_lose_wal(path, with_companions(path).nth(1).filter(|wal| wal.exists()).as_deref())?;
         let present = |at: usize| before[at].is_some_and(|(size, _)| size > 0);
@@ -67,7 +99,7 @@ impl Traceless {
                 return Err(changed_meanwhile());
             }
             let connection = open(&copy.path().join("copy"), "", cipher)?;
-            return Ok(Traceless { connection, before, path: path.to_owned(), frozen: false, _copy: Some(copy) });
+            return Ok(Look { connection, before, frozen: false, _copy: Some(copy) });
         }
         let way = match (log, shared) {
             (false, _) => "immutable=1",
@@ -80,17 +112,7 @@ impl Traceless {
         }
         connection.keep_wal_on_close(true);
         connection.keep_decrypted();
-        Ok(Traceless { connection, before, path: path.to_owned(), frozen: !log, _copy: None })
-    }
-
-    /// Runs `read`. Where the file was taken for one at rest and something changed it meanwhile, says so, because what
-    /// was read may be torn.
-    pub(crate) fn read<R, E: From<Fault>>(&self, read: impl FnOnce(&Connection) -> Result<R, E>) -> Result<R, E> {
-        let result = read(&self.connection);
-        if self.frozen && standing(&self.path) != self.before {
-            return Err(changed_meanwhile().into());
-        }
-        result
+        Ok(Look { connection, before, frozen: !log, _copy: None })
     }
 }
 
@@ -145,8 +167,9 @@ fn has_nothing_in_its_log(path: &Path) -> bool {
 }
 
 /// Whether the shared memory that stands beside a file is none of the write-ahead log beside it, because they were copied at different moments.
-/// The engine would wait long for somebody to put it right. The caller has seen to it that this process does not have the file open.
+/// The engine would wait long for somebody to put it right.
 fn is_of_another_log(path: &Path) -> bool {
+    let Some(_past_engine) = PastEngine::begin(path) else { return false };
     let start = |which: usize, bytes: u64| {
         let path = with_companions(path).nth(which)?;
         let mut start = Vec::new();
@@ -162,9 +185,9 @@ fn standing(path: &Path) -> Vec<Standing> {
     with_companions(path).map(|p| fs::metadata(p).ok().map(|m| (m.len(), m.modified().ok()))).collect()
 }
 
-/// A copy of the file and all that stands beside it. The caller has seen to it that this process does not have the
-/// file open: closing our handle would drop its locks.
+/// A copy of the file and its companions.
 fn copied(path: &Path) -> Result<tempfile::TempDir, Fault> {
+    let _past_engine = PastEngine::begin(path).ok_or_else(changed_meanwhile)?;
     let folder = temporary::folder()
         .map_err(|error| Fault { kind: FaultKind::NoTemporaryFolder, message: error.to_string() })?;
     for (from, to) in with_companions(path).zip(with_companions(&folder.path().join("copy"))) {

@@ -70,7 +70,7 @@ fn tell(path: PathBuf) -> Option<FoundFile> {
     if resolved(&path).is_ok_and(|path| is_open_here(&path)) {
         return Some(FoundFile { path, bytes, is_drawer: true });
     }
-    let header = Opener::new(&path).header().ok()??;
+    let header = Opener::new(&resolved(&path).unwrap_or_else(|_| path.clone())).header().ok()??;
     let is_drawer = i64::from(header.application) == APPLICATION_ID;
     Some(FoundFile { path, bytes, is_drawer })
 }

@@ -2,7 +2,7 @@
 
 use super::forms;
 use crate::beside::with_companions;
-use crate::engine::{PAGE, is_open_here};
+use crate::engine::{PAGE, PastEngine};
 use crate::opening::resolved;
 use serde::Serialize;
 use std::fs;
@@ -50,9 +50,11 @@ pub struct SeemsEncrypted {
 pub fn seems_encrypted(path: impl AsRef<Path>) -> io::Result<Option<SeemsEncrypted>> {
     let path = path.as_ref();
     // What is no file may have no end, or no beginning. Closing a handle of ours would drop the locks on a file that is open.
-    if !fs::metadata(path)?.is_file() || resolved(path).is_ok_and(|path| is_open_here(&path)) {
+    if !fs::metadata(path)?.is_file() {
         return Ok(None);
     }
+    let resolved = resolved(path).unwrap_or_else(|_| path.to_owned());
+    let Some(_past_engine) = PastEngine::begin(&resolved) else { return Ok(None) };
     let mut file = fs::File::open(path)?;
     let bytes = file.metadata()?.len();
     let pages = bytes / PAGE as u64;

@@ -1,7 +1,7 @@
 //! Setting a file aside: moved out of the way with all that belongs to it, never deleted.
 
 use crate::beside::{self, with_companions};
-use crate::engine::{FaultKind, Opener};
+use crate::engine::{Connection, FaultKind, Opener};
 use crate::error::{Cause, Error};
 use std::fs;
 use std::io;
@@ -29,12 +29,14 @@ impl SetAside {
 /// Moves the file and its companions to a new name beside it. Returns the new path.
 pub(super) fn set_aside(path: &Path) -> Result<PathBuf, Error> {
     let doing = "cannot set the file aside";
-    checkpoint_if_possible(path, doing)?;
-    set_aside_as(path, SetAsideAs::NewName).map_err(|e| {
+    let held = alone_if_possible(path, doing)?.filter(|_| !cfg!(windows));
+    let set_aside = set_aside_as(path, SetAsideAs::NewName).map_err(|e| {
         Error::device(doing, &e)
             .untouched("Nothing was deleted: its parts are under the old name, the new one, or both")
             .in_file(path)
-    })
+    });
+    drop(held);
+    set_aside
 }
 
 /// Whether the old name goes away.
@@ -62,16 +64,16 @@ pub(super) fn set_aside_as(path: &Path, how: SetAsideAs) -> io::Result<PathBuf> 
     Ok(place)
 }
 
-/// Merges the write-ahead log into the file, so that one file holds everything; what cannot be read stays as it is.
-fn checkpoint_if_possible(path: &Path, doing: &str) -> Result<(), Error> {
-    let Ok(connection) = Opener::new(path).writer() else { return Ok(()) };
-    match connection.leave_wal() {
+/// Merges the write-ahead log into the file, so that one file holds everything, and keeps others from it; a file that cannot be read stays as it is.
+fn alone_if_possible(path: &Path, doing: &str) -> Result<Option<Connection>, Error> {
+    let Ok(connection) = Opener::new(path).writer() else { return Ok(None) };
+    match connection.alone() {
         Err(fault) if fault.kind == FaultKind::Locked => {
             Err(Error::new(Cause::InUse, format!("{doing}: another process has it open"))
                 .untouched("The file was left where it is")
                 .in_file(path))
         }
-        _ => Ok(()),
+        connection => Ok(connection.ok()),
     }
 }
 

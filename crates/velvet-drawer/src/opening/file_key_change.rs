@@ -6,7 +6,7 @@ use crate::about::About;
 use crate::beside;
 use crate::drawer::{Drawer, Later};
 use crate::encryption::{FileKey, is_empty, is_plain};
-use crate::engine::{FileCipher, HeldFile, Opener, SALT, is_open_here};
+use crate::engine::{FileCipher, HeldFile, Opener, SALT};
 use crate::error::{Cause, Doing, Error};
 use crate::progress::{self, Progress};
 use crate::space;
@@ -98,7 +98,7 @@ impl FileKeyChange {
     /// as it was then.
     pub fn run(self) -> Result<FileKeyChanged, Error> {
         let path = resolved(&self.path)?;
-        let changed = self.of_all(&path).doing(|| DOING);
+        let changed = registry::alone(&path, DOING, || self.of_all(&path)).doing(|| DOING);
         changed.map_err(|error| error.or_untouched("The file is as it was").in_file(&path))
     }
 
@@ -112,10 +112,6 @@ impl FileKeyChange {
         if is_empty(path) {
             let problem = "there is no file, or nothing in it";
             return Err(Error::bare(Cause::FileMissing, problem).advise("Check the path"));
-        }
-        if is_open_here(path) {
-            let error = Error::bare(Cause::InUse, "it is open in this process");
-            return Err(error.advise("Drop or close its handles first"));
         }
         let from = self.key_of(path)?;
         let to = self.to.as_ref().map(FileKey::of_new).transpose()?;

@@ -81,8 +81,8 @@ impl Options {
                 return Err(error.advise("Let the app open it first, which creates it"));
             }
             self.find_key(path)?;
-            let opener = self.opener(path).held_to_the_file();
-            let reader = opener.first_reader()?;
+            let reader = self.opener(path).first_reader()?;
+            let opener = self.opener(path).held_to_the_file(&reader)?;
             match recognise(&reader, &declared)? {
                 Found::Current { .. } => {
                     declared.sealing.find_if_any(&reader, &declared.app)?;
@@ -119,17 +119,25 @@ impl Options {
         };
         let in_effect = self.in_effect(&declared);
         let (mut set_aside, mut log_set_aside) = (None, None);
-        let opened = self.writer(path, &declared, &mut log_set_aside).or_else(|error| {
-            let error = place.name(error);
-            if !self.set_aside.covers(&error) && !self.lacks_key(path, &error) {
-                return Err(error);
+        let mut attempts = 0;
+        let (writer, opened, opener) = loop {
+            let opened = self.writer(path, &declared, &mut log_set_aside).or_else(|error| {
+                let error = place.name(error);
+                if !self.set_aside.covers(&error) && !self.lacks_key(path, &error) {
+                    return Err(error);
+                }
+                set_aside = Some(aside::set_aside(path)?);
+                self.writer(path, &declared, &mut log_set_aside).map_err(|e| place.name(e))
+            });
+            let (writer, opened) = opened?;
+            match self.opener(path).held_to_the_file(&writer) {
+                Ok(opener) => break (writer, opened, opener),
+                // Another process restored or removed the drawer while it was being opened.
+                Err(_) if attempts < ATTEMPTS => attempts += 1,
+                Err(fault) => return Err(place.name(Error::from(fault).doing("cannot open the drawer"))),
             }
-            set_aside = Some(aside::set_aside(path)?);
-            self.writer(path, &declared, &mut log_set_aside).map_err(|e| place.name(e))
-        });
-        let (writer, opened) = opened?;
+        };
         let opened = Opened { shipped, set_aside, log_set_aside, ..opened };
-        let opener = self.opener(path).held_to_the_file();
         let files_root = self.files_root.or_else(|| path.parent().map(Path::to_owned));
         let start = self.sessions_kept.map(|kept| Start {
             opener: opener.clone(),
@@ -139,11 +147,13 @@ impl Options {
             kept,
         });
         let recorder = start.map(Recorder::new);
-        let trails = self.trails.any(&declared).then(|| Keeping::new(self.trails.entries, self.trails.age));
+        let trails =
+            self.trails.any(&declared).then(|| Keeping::new(self.trails.entries, self.trails.age, self.clock.clone()));
+        let (copies, clock) = (self.copies, self.clock.clone());
         if opened.upgraded.is_some() || opened.adopted.is_some() {
-            keep_within(path, self.copies);
+            // Where it cannot be done now, the next start does it.
+            let _ = keep_within(&writer, path, copies, clock.now());
         }
-        let copies = self.copies;
         let pool = Pool::new(opener, writer);
         if let Some(recorder) = &recorder {
             let listened = pool.listen(recorder.hears()).transpose();
@@ -153,9 +163,9 @@ impl Options {
         filled(&inner, self.fill_new)?;
         remove_what_was_left(&inner);
         if let Some(recorder) = inner.recorder() {
-            let path = path.to_owned();
+            let (path, writer) = (path.to_owned(), inner.pool().shared_writer());
             recorder.begin(inner.pool().shared_writer(), move || {
-                keep_within(&path, copies);
+                let _ = writer.lend(|c| c.without_lock_timeout(|| keep_within(c, &path, copies, clock.now())));
                 clear_left_behind(&path);
             });
         }
@@ -292,7 +302,8 @@ impl Options {
         fill(&mut writer, self.settings.wait).map_err(name)?;
         let found = recognise(&writer, &declared).map_err(name)?;
         let opened = self.bring_up(&writer, found, &declared, None).map_err(name)?;
-        let trails = self.trails.any(&declared).then(|| Keeping::new(self.trails.entries, self.trails.age));
+        let trails =
+            self.trails.any(&declared).then(|| Keeping::new(self.trails.entries, self.trails.age, self.clock.clone()));
         let pool = Pool::new(self.opener(&place), writer);
         let in_effect = InEffect { clock: self.clock.clone(), ..InEffect::default() };
         let inner =
@@ -314,6 +325,9 @@ fn told_from_read_only(fault: Fault, path: &Path) -> Fault {
         _ => fault,
     }
 }
+
+/// How often to open again what was replaced while it was being opened.
+const ATTEMPTS: u32 = 10;
 
 /// How many parts of attachments that were not stored to their end are removed at once.
 const PARTS_AT_ONCE: u64 = 256;

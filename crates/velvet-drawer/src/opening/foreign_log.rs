@@ -2,9 +2,9 @@
 
 use super::kept::{LogWithoutFile, logs_without_file};
 use super::restore::placed;
-use super::{path, recognise};
+use super::{path, recognise, registry};
 use crate::beside::{self, with_companions};
-use crate::engine::{Fault, FaultKind, Opener, alone_with_log, is_open_here, transactions_in};
+use crate::engine::{Fault, FaultKind, Opener, alone_with_log, transactions_in};
 use crate::error::{Cause, Doing, Error};
 use crate::new_file;
 use crate::unfinished::Unfinished;
@@ -85,13 +85,14 @@ pub(super) fn set_aside(path: &Path) -> Result<Option<PathBuf>, Error> {
 /// Replays a log over the file, both as copies first, and puts the result in the file's place.
 pub(crate) fn bring_back(path: &Path, log: &Path) -> Result<Option<PathBuf>, Error> {
     let path = path::prepared(path)?;
-    let named = |error: Error| error.or_untouched("The file and the log were left as they were").in_file(&path);
+    registry::alone(&path, BRINGING_BACK, || brought_back(&path, log))
+}
+
+fn brought_back(path: &Path, log: &Path) -> Result<Option<PathBuf>, Error> {
+    let named = |error: Error| error.or_untouched("The file and the log were left as they were").in_file(path);
     let refuse = |cause, why: &str, advice: &str| {
         Err(named(Error::new(cause, format!("{BRINGING_BACK} {}: {why}", log.display())).advise(advice)))
     };
-    if is_open_here(&path) {
-        return refuse(Cause::InUse, "the drawer is open in this process", "Drop or close its handles first");
-    }
     match transactions_in(log) {
         Err(error) => return Err(named(Error::device(&format!("{BRINGING_BACK} {}", log.display()), &error))),
         Ok(0) => {
@@ -107,12 +108,12 @@ pub(crate) fn bring_back(path: &Path, log: &Path) -> Result<Option<PathBuf>, Err
         let advice = "Put back the file that the log belongs to, for example with Drawer::restore";
         return refuse(Cause::FileMissing, "the file does not exist, and a log alone is not a drawer", advice);
     }
-    let unfinished = Unfinished::of(&path).map_err(|error| named(Error::device(BRINGING_BACK, &error)))?;
-    let replayed = replayed(&path, log, unfinished.path()).doing(|| format!("{BRINGING_BACK} {}", log.display()));
+    let unfinished = Unfinished::of(path).map_err(|error| named(Error::device(BRINGING_BACK, &error)))?;
+    let replayed = replayed(path, log, unfinished.path()).doing(|| format!("{BRINGING_BACK} {}", log.display()));
     replayed.map_err(named)?;
-    let kept = placed(unfinished.path(), &path)?;
+    let kept = placed(unfinished.path(), path)?;
     // It is in the file now. Where it keeps its name, the next open asks again, and loses nothing.
-    let _ = answered(&path, true);
+    let _ = answered(path, true);
     Ok(kept)
 }
 

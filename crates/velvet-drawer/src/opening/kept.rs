@@ -1,7 +1,8 @@
 //! What is kept of a drawer beside its file: copies from before upgrades and adoption, and files that were set aside.
 
+use crate::about::About;
 use crate::beside::{self, COMPANIONS, LOG, with_companions};
-use crate::engine::is_open_here;
+use crate::engine::{Connection, Fault, is_open_here};
 use crate::unfinished::WORD;
 use jiff::Timestamp;
 use std::fs;
@@ -82,16 +83,58 @@ pub(super) fn unfinished(path: &Path) -> Vec<PathBuf> {
     all.filter(|(_, word)| word.starts_with(WORD)).map(|(place, _)| place).collect()
 }
 
-/// Removes the copies that are beyond the bounds. One that cannot be removed is tried again the next time.
-pub(crate) fn keep_within(path: &Path, bounds: Bounds) {
-    let copies = kept(path).into_iter().filter(|copy| copy.reason != KeptFor::SetAside);
-    let too_old = SystemTime::now().checked_sub(bounds.age).and_then(|at| Timestamp::try_from(at).ok());
-    for (at, copy) in copies.enumerate() {
-        let is_old = too_old.is_some_and(|too_old| copy.written_at < too_old);
-        if (at >= bounds.copies || is_old) && !is_open_here(&copy.path) {
+/// How much time counts at most from one start of the app to the next. A clock that jumps ahead makes nothing old.
+const MOST_AT_ONCE: i64 = 7 * 24 * 60 * 60;
+
+/// The fact that says when time was counted last, and how many seconds were by then.
+const COUNTED: &str = "counted_time";
+
+/// What the name of a fact begins with that says when, in counted seconds, a copy was first seen; its file name follows.
+const SINCE: &str = "copy ";
+
+/// Removes the copies that are beyond the bounds, but never for its age the newest of those that were kept for the same reason. One that cannot be removed is tried again the
+/// next time.
+///
+/// Age is counted in the file, start by start, because a clock may be wrong for once.
+pub(crate) fn keep_within(connection: &Connection, path: &Path, bounds: Bounds, now: Timestamp) -> Result<(), Fault> {
+    let copies: Vec<KeptCopy> = kept(path).into_iter().filter(|copy| copy.reason != KeptFor::SetAside).collect();
+    if copies.is_empty() {
+        return Ok(());
+    }
+    let transaction = connection.transaction()?;
+    let counted = count_time(connection, now)?;
+    let mut aged = Vec::new();
+    for copy in copies {
+        let fact = format!("{SINCE}{}", copy.path.file_name().unwrap_or_default().to_string_lossy());
+        let since = About::fact(connection, &fact)?.and_then(|since| since.parse().ok());
+        if since.is_none() {
+            About::remember(connection, &fact, &counted.to_string())?;
+        }
+        aged.push((since.unwrap_or(counted), copy, fact));
+    }
+    aged.sort_by(|(a, one, _), (b, other, _)| (b, other.written_at).cmp(&(a, one.written_at)));
+    let mut reasons = Vec::new();
+    for (at, (since, copy, fact)) in aged.into_iter().enumerate() {
+        let is_newest = !reasons.contains(&copy.reason);
+        reasons.push(copy.reason);
+        let is_old = u64::try_from(counted - since).is_ok_and(|age| age > bounds.age.as_secs());
+        if (at >= bounds.copies || is_old && !is_newest) && !is_open_here(&copy.path) {
             beside::clear_away(&copy.path);
+            About::forget(connection, &fact)?;
         }
     }
+    transaction.commit()
+}
+
+/// How many seconds have been counted by now.
+fn count_time(connection: &Connection, now: Timestamp) -> Result<i64, Fault> {
+    let known = About::fact(connection, COUNTED)?;
+    let parts = known.as_deref().and_then(|known| known.split_once(' '));
+    let parts = parts.and_then(|(at, counted)| Some((at.parse::<i64>().ok()?, counted.parse::<i64>().ok()?)));
+    let (at, counted) = parts.unwrap_or((now.as_second(), 0));
+    let counted = counted.saturating_add((now.as_second().saturating_sub(at)).clamp(0, MOST_AT_ONCE));
+    About::remember(connection, COUNTED, &format!("{} {counted}", now.as_second()))?;
+    Ok(counted)
 }
 
 /// The files beside a drawer that are named after it, and the word in each name.

@@ -3,7 +3,8 @@
 use super::aside::SetAside;
 use super::kept::Bounds;
 use super::shipped::Shipped;
-use crate::drawer::{Clock, Drawer, Later};
+use crate::clock::Clock;
+use crate::drawer::{Drawer, Later};
 use crate::encryption::{self, FileKey};
 use crate::engine::{self, Settings};
 use crate::error::{Doing, Error};
@@ -106,8 +107,8 @@ impl Default for Options {
 }
 
 impl Options {
-    /// What says the moment for columns with `#[record(created)]` and `#[record(changed)]`; the system's clock unless said otherwise. For tests. The first
-    /// open of a file says it for all handles.
+    /// Sets the clock for columns with `#[record(created)]` and `#[record(changed)]`, for trails and for the age of kept copies; the system's clock by default. For tests. The first
+    /// open of a file sets it for all handles.
     ///
     /// ```
     /// use velvet_drawer::{Drawer, Record, Schema};
@@ -493,7 +494,8 @@ impl Options {
         self
     }
 
-    /// How many entries of the trail the file keeps, up to an eighth more, and for how long about.
+    /// How many entries of the trail the file keeps, up to an eighth more, and for how long about. Age counts from entry to entry, at most seven days each, so that a clock
+    /// which is wrong for once deletes nothing.
     #[must_use]
     pub fn trail_kept(mut self, entries: u64, age: Duration) -> Options {
         (self.trails.entries, self.trails.age) = (entries.max(1), age);
@@ -501,8 +503,8 @@ impl Options {
     }
 
     /// How many copies from before upgrades that lose something, and from before the library took the file over, stay beside the
-    /// file, and for how long about: the newest 3, for 180 days, unless said otherwise. Files that were set aside stay until
-    /// [`Drawer::remove_from_device`].
+    /// file, and for how long about: the newest 3, for 180 days, by default. The newest one of each version stays whatever its age. Age counts from start to start, at most seven
+    /// days each, so that a clock which is wrong for once deletes nothing. Files that were set aside stay until [`Drawer::remove_from_device`].
     #[must_use]
     pub fn copies_kept(mut self, copies: usize, age: Duration) -> Options {
         self.copies = Bounds { copies, age };

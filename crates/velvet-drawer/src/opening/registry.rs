@@ -2,7 +2,7 @@
 
 use crate::cancel::in_turns;
 use crate::drawer::{InEffect, Inner};
-use crate::engine::identity;
+use crate::engine::{identity, is_open_here};
 use crate::error::{Cause, Error};
 use crate::schema::Declared;
 use std::cell::RefCell;
@@ -44,6 +44,24 @@ pub(super) fn open(
     let inner = open(declared)?;
     *held = Arc::downgrade(&inner);
     Ok(inner)
+}
+
+/// Runs `work`, which replaces or removes the file at this resolved path, while nobody in this process opens it. `doing` begins the sentence when it cannot.
+pub(super) fn alone<R>(path: &Path, doing: &str, work: impl FnOnce() -> Result<R, Error>) -> Result<R, Error> {
+    let _opening = BeingOpened::begin(path)?;
+    let slot = slot(path);
+    let held = match in_turns(Duration::MAX, |turn| slot.try_lock_for(turn)) {
+        Ok(Some(held)) => held,
+        _ => return Err(Error::new(Cause::Cancelled, format!("{doing}: it was cancelled")).in_file(path)),
+    };
+    if held.strong_count() > 0 || is_open_here(path) {
+        let error = Error::new(Cause::InUse, format!("{doing}: it is open in this process"));
+        return Err(error
+            .untouched("The file was left as it was")
+            .advise("Drop or close its handles first")
+            .in_file(path));
+    }
+    work()
 }
 
 thread_local! {

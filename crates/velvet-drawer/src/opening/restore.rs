@@ -2,7 +2,7 @@
 
 use super::aside::{self, SetAsideAs};
 use super::kept::{KeptFor, kept};
-use super::path;
+use super::{path, registry};
 use crate::about::About;
 use crate::beside::{self, with_companions};
 #[cfg(feature = "encryption")]
@@ -18,7 +18,11 @@ const DOING: &str = "cannot restore the drawer";
 /// Puts a copy of the file at `from` in the place of the one at `path`. Returns where that was set aside.
 pub(crate) fn restore(path: &Path, from: &Path) -> Result<Option<PathBuf>, Error> {
     let path = path::prepared(path)?;
-    let untouched = |error: Error| error.untouched("The file was left as it was").in_file(&path);
+    registry::alone(&path, DOING, || restored(&path, from))
+}
+
+fn restored(path: &Path, from: &Path) -> Result<Option<PathBuf>, Error> {
+    let untouched = |error: Error| error.untouched("The file was left as it was").in_file(path);
     let refuse =
         |cause, why: &str, advice: &str| Err(untouched(Error::new(cause, format!("{DOING}: {why}")).advise(advice)));
     if !from.is_file() {
@@ -29,22 +33,16 @@ pub(crate) fn restore(path: &Path, from: &Path) -> Result<Option<PathBuf>, Error
         );
     }
     let from = path::resolved(from)?;
-    for (file, which) in [(&path, "it"), (&from, "the copy")] {
-        if is_open_here(file) {
-            return refuse(
-                Cause::InUse,
-                &format!("{which} is open in this process"),
-                "Drop or close its handles first",
-            );
-        }
+    if is_open_here(&from) {
+        return refuse(Cause::InUse, "the copy is open in this process", "Drop or close its handles first");
     }
-    if from == path {
+    if from == *path {
         return refuse(Cause::AlreadyThere, "the copy is the file itself", "Name another file");
     }
-    let unfinished = Unfinished::of(&path).map_err(|error| untouched(Error::device(DOING, &error)))?;
-    made(&from, unfinished.path(), &path).map_err(untouched)?;
-    with_key_of(&path, unfinished.path()).doing(|| DOING).map_err(untouched)?;
-    placed(unfinished.path(), &path)
+    let unfinished = Unfinished::of(path).map_err(|error| untouched(Error::device(DOING, &error)))?;
+    made(&from, unfinished.path(), path).map_err(untouched)?;
+    with_key_of(path, unfinished.path()).doing(|| DOING).map_err(untouched)?;
+    placed(unfinished.path(), path)
 }
 
 /// Gives the copy the key of the file that it is to replace, where that has one, so that whoever opened the one opens the other.
@@ -103,7 +101,7 @@ pub(super) fn placed(unfinished: &Path, path: &Path) -> Result<Option<PathBuf>, 
         return Ok(None);
     }
     // Held until the other file is in its place, so that no other process begins to use this one.
-    let held = match Opener::new(path).writer().and_then(|c| c.leave_wal().map(|()| c)) {
+    let held = match Opener::new(path).writer().and_then(Connection::alone) {
         Ok(connection) => Some(connection),
         Err(Fault { kind: FaultKind::Locked, .. }) => {
             let error = Error::new(Cause::InUse, format!("{DOING}: another process has it open"));
@@ -117,6 +115,8 @@ pub(super) fn placed(unfinished: &Path, path: &Path) -> Result<Option<PathBuf>, 
     for companion in with_companions(path).skip(1).filter(|p| p.exists()) {
         fs::remove_file(companion).map_err(device)?;
     }
+    // Windows replaces no file that is open.
+    let held = held.filter(|_| !cfg!(windows));
     fs::rename(unfinished, path).map_err(device)?;
     beside::keep_names(path).map_err(|error| {
         let what = format!(

@@ -1,5 +1,6 @@
 //! Giving each write of ours its number in the trail, and keeping the trail within its bound.
 
+use crate::clock::Clock;
 use crate::engine::{Connection, Fault};
 use std::time::Duration;
 use velvet_core::statement::{TRAIL, WRITES, WRITING};
@@ -7,20 +8,25 @@ use velvet_core::statement::{TRAIL, WRITES, WRITING};
 /// How many writes there are between two looks at how old the entries are.
 const WRITES_BETWEEN: i64 = 256;
 
+/// How many seconds count at most between two entries: an app that is not used, or a clock that jumps ahead, makes nothing old.
+const MOST_AT_ONCE: i64 = 7 * 24 * 60 * 60;
+
 /// Keeps the trails of an open drawer.
 pub(crate) struct Keeping {
     entries: i64,
     age: Duration,
+    clock: Clock,
     begin: String,
     end: [String; 2],
     count: String,
 }
 
 impl Keeping {
-    pub(crate) fn new(entries: u64, age: Duration) -> Keeping {
+    pub(crate) fn new(entries: u64, age: Duration, clock: Clock) -> Keeping {
         Keeping {
             entries: i64::try_from(entries).unwrap_or(i64::MAX),
             age,
+            clock,
             begin: format!("UPDATE {WRITING} SET write = 1 + coalesce((SELECT max(write) FROM {WRITES}), 0)"),
             // A write that left no entry needs no number.
             end: [
@@ -45,7 +51,7 @@ impl Keeping {
     /// A transaction of ours is about to be kept.
     pub(crate) fn end(&self, connection: &Connection, session: Option<i64>) -> Result<(), Fault> {
         let [note, ended] = &self.end;
-        let now = format!("{:.9}", jiff::Timestamp::now());
+        let now = format!("{:.9}", self.clock.now());
         if connection.execute(note, [session.into(), (&now).into()])? > 0 {
             self.trim(connection)?;
         }
@@ -62,13 +68,14 @@ impl Keeping {
             connection.execute(&keeps, [self.entries.into()])?;
         }
         if looks {
-            // In the order of entries, moments go up: all before the first that is young enough are too old.
-            let oldest = jiff::Timestamp::now().checked_sub(self.age).unwrap_or(jiff::Timestamp::MIN);
+            // Age is counted from entry to entry, because the clock may be wrong for once.
             let young = format!(
-                "DELETE FROM {TRAIL} WHERE entry < coalesce((SELECT min(t.entry) FROM {TRAIL} AS t LEFT JOIN {WRITES} AS w \
-                 ON w.write = t.write WHERE coalesce(w.at, t.write) >= ?1), 0)"
+                "DELETE FROM {TRAIL} WHERE entry <= coalesce((SELECT max(entry) FROM (SELECT entry, sum(step) OVER (ORDER BY entry DESC) AS age FROM \
+                 (SELECT t.entry, min(max(coalesce(unixepoch(lead(coalesce(w.at, t.write)) OVER (ORDER BY t.entry)) \
+                 - unixepoch(coalesce(w.at, t.write)), 0), 0), {MOST_AT_ONCE}) AS step \
+                 FROM {TRAIL} AS t LEFT JOIN {WRITES} AS w ON w.write = t.write)) WHERE age > ?1), 0)"
             );
-            connection.execute(&young, [(&format!("{oldest:.9}")).into()])?;
+            connection.execute(&young, [i64::try_from(self.age.as_secs()).unwrap_or(i64::MAX).into()])?;
         }
         if too_many || looks {
             // The last one stays, so that its number is not given again.

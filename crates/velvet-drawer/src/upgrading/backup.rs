@@ -1,8 +1,9 @@
 //! Keeping a file as it was before a step that loses something.
 
 use crate::beside::{self, clear_away};
-use crate::engine::{PAGE, RESERVED, copy_whole, is_open_here, known};
+use crate::engine::{PAGE, PastEngine, RESERVED, copy_whole, known};
 use crate::error::{Doing, Error};
+use crate::new_file;
 use crate::unfinished::WORD;
 use std::fs;
 use std::io::{self, Read};
@@ -53,13 +54,16 @@ fn settle(path: &Path, copy: &Path, word: &str) -> io::Result<Backup> {
     for number in 1.. {
         let place = beside::named(path, word, number);
         if !place.exists() {
-            fs::rename(copy, &place)?;
-            beside::keep_names(&place)?;
+            // Another process may have kept another copy under this name since.
+            if !new_file::placed(copy, &place)? {
+                continue;
+            }
             return Ok(Backup { place, is_needed: false });
         }
-        // A handle of our own on a file that this process has open would, when closed, drop the engine's locks.
-        if !is_open_here(&place) && same_content(copy, &place)? {
-            return Ok(Backup { place, is_needed: false });
+        let past_engine = PastEngine::begin(&place);
+        if past_engine.is_some() && same_content(copy, &place)? {
+            // It is not ours to remove: it may be kept from an upgrade that was done, whose file came back.
+            return Ok(Backup { place, is_needed: true });
         }
     }
     Err(io::Error::other("every name for the copy is taken"))

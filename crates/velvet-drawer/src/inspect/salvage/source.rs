@@ -1,7 +1,7 @@
 //! The pages of a damaged file, with those of the write-ahead log beside it.
 
 use crate::beside::COMPANIONS;
-use crate::engine::{FileCipher, PAGE, known};
+use crate::engine::{FileCipher, PAGE, PastEngine, known};
 use crate::inspect::complete::not_as_one;
 use std::collections::{HashMap, HashSet};
 use std::fs;
@@ -28,14 +28,16 @@ pub(super) struct PageSource {
     first_unused: u32,
     /// Why the write-ahead log was left out, where it was.
     pub(super) left_out: Option<String>,
+    _past_engine: PastEngine,
 }
 
 impl PageSource {
     /// Opens a file that this process does not have open otherwise. Nothing where it is no database at all.
     pub(super) fn open(path: &Path) -> io::Result<Option<PageSource>> {
+        let (cipher, left_out) = (known(path), not_as_one(path));
+        let Some(past_engine) = PastEngine::begin(path) else { return Ok(None) };
         let mut file = fs::File::open(path)?;
         let length = file.metadata()?.len();
-        let cipher = known(path);
         let mut first = vec![0; if cipher.is_some() { PAGE } else { Header::BYTES }];
         if file.read_exact(&mut first).is_err() {
             return Ok(None);
@@ -49,9 +51,20 @@ impl PageSource {
             return Ok(None);
         };
         let pages = header.pages_there;
-        let (left_out, newer) = (not_as_one(path), HashMap::new());
-        let mut source =
-            PageSource { file, log: None, cipher, newer, layout, pages, header, first_unused: 0, left_out };
+        let newer = HashMap::new();
+        let _past_engine = past_engine;
+        let mut source = PageSource {
+            file,
+            log: None,
+            cipher,
+            newer,
+            layout,
+            pages,
+            header,
+            first_unused: 0,
+            left_out,
+            _past_engine,
+        };
         let mut beside = path.as_os_str().to_owned();
         beside.push(COMPANIONS[0]);
         if let (Ok(log), None) = (fs::File::open(&beside), &source.left_out) {
