@@ -133,8 +133,9 @@ predicates! {
     is_no_space: NoSpace;
     /// Something still uses the drawer.
     is_in_use: InUse;
-    /// The file was deleted, moved or replaced while the drawer was open, so that what is written would be lost. What it held is kept beside its
-    /// path. Whoever means to delete a drawer closes it and calls [`Drawer::remove_from_device`](crate::Drawer::remove_from_device), which
+    /// The file was deleted, moved, replaced or overwritten while the drawer was open, so that what is written would be lost. What it held is kept next to its
+    /// path. This is checked before each transaction, so an overwrite in the middle of one is noticed by the next. It is not noticed if another state of a plain file
+    /// that was copied over it has a header with the same count, and of an encrypted file if the copy has the same key. Whoever means to delete a drawer closes it and calls [`Drawer::remove_from_device`](crate::Drawer::remove_from_device), which
     /// removes such copies too.
     is_displaced: Displaced;
     /// The drawer was used inside its own transaction, on the same thread.

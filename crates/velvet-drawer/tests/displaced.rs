@@ -8,6 +8,7 @@ use std::fs;
 use std::path::{Path, PathBuf};
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::thread;
+use std::time::Duration;
 use velvet_drawer::inspect::{File, Page};
 use velvet_drawer::{Drawer, Error, KeptFor};
 
@@ -169,10 +170,10 @@ fn a_log_that_somebody_has_open_is_left_to_them_whatever_it_looks_like() {
         fs::copy(companion(&path, end), companion(&other, end)).unwrap();
     }
     drawer.close().unwrap();
-    // As it looks to whoever reads it while it is written over.
     let mut bytes = fs::read(&other).unwrap();
+    // As it looks to whoever reads it while it is written over: its count is none that the log goes on from.
     for at in velvet_core::header::Header::COUNT_AT {
-        bytes[at] = 0x50;
+        bytes[at..at + 4].copy_from_slice(&(u32::MAX - 5).to_be_bytes());
     }
     fs::write(&other, bytes).unwrap();
     let program = other_program(&other);
@@ -377,4 +378,51 @@ fn opening_beside_looks_restoring_and_removing_in_one_process_gives_a_drawer_tha
         }
     });
     drop(running);
+}
+
+/// Overwrites a file as `cp` does: it stays the same file.
+fn overwrite(path: &Path, with: &[u8]) {
+    use std::io::Write;
+    fs::File::options().write(true).truncate(true).open(path).unwrap().write_all(with).unwrap();
+}
+
+#[test]
+fn a_file_that_is_overwritten_in_place_is_noticed_before_anything_is_acknowledged() {
+    // An older state of it, by `cp`; a complete copy by the library; nothing; the beginning of another program's file.
+    for (with, in_background) in (0..4).flat_map(|with| [(with, false), (with, true)]) {
+        let (_folder, path) = folder();
+        let drawer = Drawer::open(&path, schema()).unwrap();
+        drawer.insert(piece("K-1")).unwrap();
+        drawer.close().unwrap();
+        let older = fs::read(&path).unwrap();
+        let drawer = Drawer::open(&path, schema()).unwrap();
+        for n in 2..40 {
+            drawer.insert(piece(&format!("K-{n}"))).unwrap();
+        }
+        let copy = path.with_file_name("copy");
+        drawer.copy_to(&copy).unwrap();
+        let there = [older, fs::read(&copy).unwrap(), Vec::new(), b"GIF89a and so on".repeat(1_000)][with].clone();
+        if in_background {
+            drawer.going_to_background(Duration::from_secs(30)).unwrap();
+        } else {
+            // Merged now and then, as by the log's own bound.
+            other_program(&path).execute_batch("PRAGMA wal_checkpoint(PASSIVE)").unwrap();
+            drawer.insert(piece("K-40")).unwrap();
+        }
+        overwrite(&path, &there);
+        for _ in 0..2 {
+            let error = drawer.insert(piece("lost")).unwrap_err();
+            assert!(error.is_displaced() && error.to_string().contains("overwrote"), "{with} {in_background}: {error}");
+        }
+        drop(drawer);
+        assert!(fs::read(&path).unwrap() == there, "{with} {in_background}: the file that is there now is left alone");
+        let opened = Drawer::open(&path, schema());
+        match (with, in_background) {
+            (0 | 1, true) => assert_eq!(opened.unwrap().count::<Piece>().unwrap(), if with == 0 { 1 } else { 39 }),
+            (2, true) => assert!(opened.unwrap().opened().created),
+            (_, true) => assert!(opened.unwrap_err().is_not_a_database()),
+            // What is only in the log is kept, and the app has to answer for it.
+            (_, false) => assert!(opened.unwrap_err().is_foreign_log(), "{with}"),
+        }
+    }
 }

@@ -113,6 +113,10 @@ struct Device {
 }
 
 impl Device {
+    fn of(begun: &Disk) -> Device {
+        Device { seen: begun.clone(), durable: begun.clone(), ..Device::default() }
+    }
+
     fn after(&mut self, calls: &[Call], at: usize) {
         apply(&mut self.seen, &calls[at]);
         match &calls[at] {
@@ -148,8 +152,9 @@ pub(crate) fn run(trial: &mut Trial) {
     let folder = tempfile::tempdir().expect("a folder for the trial");
     let shim = shim(folder.path()).expect("a C compiler for what records calls");
     let ways: &[bool] = if cfg!(feature = "encryption") { &[false, true] } else { &[false] };
-    let runs: Vec<(bool, Vec<Call>)> = ways.iter().map(|key| (*key, recorded(&shim, folder.path(), *key))).collect();
-    for (_, calls) in &runs {
+    let runs: Vec<(bool, (Disk, Vec<Call>))> =
+        ways.iter().map(|key| (*key, recorded(&shim, folder.path(), *key))).collect();
+    for (_, (_, calls)) in &runs {
         let begins = |call: &&Call| matches!(call, Call::Wrote { name, at: 0, .. } if name.ends_with("-wal"));
         trial.count("calls", calls.len() as u64);
         trial.count("turns of the log", calls.iter().filter(begins).count() as u64);
@@ -157,8 +162,8 @@ pub(crate) fn run(trial: &mut Trial) {
     match trial.rounds() {
         // All of them in order.
         Rounds::Time(_) => {
-            for (key, calls) in &runs {
-                let mut device = Device::default();
+            for (key, (begun, calls)) in &runs {
+                let mut device = Device::of(begun);
                 for at in 0..calls.len() {
                     device.after(calls, at);
                     let Some(mut chance) = trial.next() else { return };
@@ -171,7 +176,7 @@ pub(crate) fn run(trial: &mut Trial) {
             let mut chances = BTreeMap::new();
             while let Some(mut chance) = trial.next() {
                 let run = chance.usize(..runs.len());
-                let calls = &runs[run].1;
+                let calls = &runs[run].1.1;
                 // Half of them between the start of a frame with the first page and the page: what was there before may be taken for it.
                 let begins_first = |at: &usize| matches!(&calls[*at], Call::Wrote { name, bytes, .. } if name.ends_with("-wal") && bytes.len() == 24 && bytes[..4] == [0, 0, 0, 1]);
                 let torn: Vec<usize> = (0..calls.len()).filter(begins_first).collect();
@@ -180,10 +185,10 @@ pub(crate) fn run(trial: &mut Trial) {
                 places.push(place);
                 chances.insert(place, chance);
             }
-            for (run, (key, calls)) in runs.iter().enumerate() {
+            for (run, (key, (begun, calls))) in runs.iter().enumerate() {
                 let wanted: BTreeSet<usize> =
                     places.iter().filter(|place| place.0 == run).map(|place| place.1).collect();
-                let mut device = Device::default();
+                let mut device = Device::of(begun);
                 for at in 0..calls.len() {
                     device.after(calls, at);
                     if let Some(chance) = chances.get_mut(&(run, at)).filter(|_| wanted.contains(&at)) {
@@ -196,18 +201,21 @@ pub(crate) fn run(trial: &mut Trial) {
 }
 
 /// Every call of one run.
-fn recorded(shim: &Path, root: &Path, with_key: bool) -> Vec<Call> {
+fn recorded(shim: &Path, root: &Path, with_key: bool) -> (Disk, Vec<Call>) {
     let folder = root.join(format!("run-{with_key}"));
     fs::create_dir_all(&folder).expect("a folder");
     if with_key {
         fs::write(folder.join("key"), "").expect("written");
     }
+    // Created before, under another name at first, which is not recorded.
+    options(&folder).open(folder.join(NAME), schema()).and_then(Drawer::close).expect("a drawer");
+    let begun = fs::read(folder.join(NAME)).expect("a file");
     let record = root.join("record");
     let mut command = Command::new(std::env::current_exe().expect("this program"));
     command.args(["app", "turns"]).arg(&folder).args(["0", "0"]).stdin(Stdio::null());
     let output = command.env("LD_PRELOAD", shim).env("FIRE_RECORD", &record).output().expect("a process");
     assert!(output.status.success(), "{}", String::from_utf8_lossy(&output.stdout));
-    calls(&fs::read(record).expect("a record"))
+    (Disk::from([(NAME.to_owned(), begun)]), calls(&fs::read(record).expect("a record")))
 }
 
 fn look(trial: &mut Trial, root: &Path, key: bool, calls: &[Call], device: &Device, chance: &mut fastrand::Rng) {

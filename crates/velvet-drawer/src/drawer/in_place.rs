@@ -124,8 +124,16 @@ impl Inner {
                 recorder.abandon();
             }
         }
+        if how == Displaced::Overwritten {
+            // Merged into what is there now, the log would destroy it.
+            connection.leave_log_alone();
+        }
         let problem = format!("cannot use the drawer any more: {}", how.in_words());
         let (what, advice) = match &*kept {
+            Some(Kept::Not(_)) if how == Displaced::Overwritten => (
+                "whatever is only in the write-ahead log is kept with it".to_owned(),
+                "Drop all handles and open the path again, which says where the log is",
+            ),
             Some(Kept::At(copy, _)) => (
                 format!("all that the drawer held, to the last acknowledged write, is kept in {}", copy.display()),
                 "Drop all handles and open the path again; if the kept copy is what should be there, Drawer::restore puts it there",
@@ -165,6 +173,9 @@ fn keep(how: Displaced, in_place: Option<InPlace>, connection: &Connection, path
             Ok(false) => Kept::Not("somebody reads an older state of it".into()),
             Err(fault) => Kept::Not(fault.message),
         };
+    }
+    if how == Displaced::Overwritten {
+        return Kept::Not(how.in_words().into());
     }
     let place = beside::set_aside(path);
     // Counted first: what another process adds while it is copied may not be in the copy.

@@ -292,6 +292,11 @@ impl Connection {
         result
     }
 
+    /// Leaves the write-ahead log as it is when this connection is closed.
+    pub(crate) fn leave_log_alone(&self) {
+        self.keep_wal_on_close(true);
+    }
+
     /// Leaves the write-ahead log as it is when this connection is closed, or merges it then.
     pub(super) fn keep_wal_on_close(&self, alone: bool) {
         // Where the engine does not know this, it has no log to leave alone.

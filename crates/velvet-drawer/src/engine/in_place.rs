@@ -1,38 +1,52 @@
 //! Whether the file that is open is still the one at its path.
 //!
-//! The engine goes on with a file that was deleted, or in whose place another was put, as if nothing had happened: what is written then is
-//! in a file that has no name any more, and its log stands beside a file that it is none of.
+//! The engine goes on with a file that was deleted, replaced or overwritten as if nothing had happened: what is written then is in a file without a name, or in
+//! one that holds something else.
 
 use super::log_beside::transactions_in;
-use super::{Fault, FaultKind};
+use super::open_here::{hold, let_go, with_held};
+use super::opener::start_of_first;
+use super::{Fault, FaultKind, FileCipher};
 use crate::beside::{self, with_companions};
+use parking_lot::Mutex;
 use std::fs;
-use std::io;
+use std::io::{self, Seek};
 use std::path::{Path, PathBuf};
-use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
+use std::sync::Arc;
+use velvet_core::header::Header;
 
-/// What tells a file from all others on the device; where the system does not say, only that it is there.
+/// What distinguishes a file from all others on the device: device, number and when it was created. If the system does not say, only whether it exists.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub(crate) struct Identity(u64, u64);
+pub(crate) struct Identity(u64, u64, i128);
 
 /// The file at a path, found without opening it: closing a handle of ours would drop the engine's locks.
 pub(crate) fn identity(path: &Path) -> io::Result<Identity> {
-    looked_at(path).map(|(identity, _)| identity)
+    seen(path).map(|seen| seen.identity)
 }
 
-/// The file at a path, and how many bytes it has.
+/// What can be seen of a file without opening it.
+pub(crate) struct Seen {
+    pub(crate) identity: Identity,
+    bytes: u64,
+    /// How many names it has.
+    pub(crate) names: u64,
+}
+
+/// The file at a path.
 ///
-/// Its times are not asked for: the system would have to tell each write after that from the one before by another time, and to store that with every
-/// commit.
-fn looked_at(path: &Path) -> io::Result<(Identity, u64)> {
+/// When it was written is not asked for: the system would have to give each write after that another time, and to store that with every commit.
+pub(crate) fn seen(path: &Path) -> io::Result<Seen> {
     #[cfg(any(target_os = "linux", target_os = "android"))]
     {
         use rustix::fs::{AtFlags, CWD, StatxFlags, statx};
         use rustix::io::Errno;
-        match statx(CWD, path, AtFlags::empty(), StatxFlags::INO | StatxFlags::SIZE) {
+        let asked = StatxFlags::INO | StatxFlags::SIZE | StatxFlags::NLINK | StatxFlags::BTIME;
+        match statx(CWD, path, AtFlags::empty(), asked) {
             Ok(file) => {
                 let device = (u64::from(file.stx_dev_major) << 32) | u64::from(file.stx_dev_minor);
-                return Ok((Identity(device, file.stx_ino), file.stx_size));
+                let created = i128::from(file.stx_btime.tv_sec) * 1_000_000_000 + i128::from(file.stx_btime.tv_nsec);
+                let identity = Identity(device, file.stx_ino, created);
+                return Ok(Seen { identity, bytes: file.stx_size, names: file.stx_nlink.into() });
             }
             // An old system does not know this.
             Err(Errno::NOSYS | Errno::PERM) => {}
@@ -41,10 +55,15 @@ fn looked_at(path: &Path) -> io::Result<(Identity, u64)> {
     }
     let file = fs::metadata(path)?;
     #[cfg(unix)]
-    let (device, number) = (std::os::unix::fs::MetadataExt::dev(&file), std::os::unix::fs::MetadataExt::ino(&file));
+    let (device, number, names) = {
+        use std::os::unix::fs::MetadataExt;
+        (file.dev(), file.ino(), file.nlink())
+    };
     #[cfg(not(unix))]
-    let (device, number) = (0, u64::from(file.is_dir()));
-    Ok((Identity(device, number), file.len()))
+    let (device, number, names) = (0, u64::from(file.is_dir()), 1);
+    let created = file.created().ok().and_then(|at| at.duration_since(std::time::UNIX_EPOCH).ok());
+    let created = created.map_or(0, |at| i128::try_from(at.as_nanos()).unwrap_or(0));
+    Ok(Seen { identity: Identity(device, number, created), bytes: file.len(), names })
 }
 
 /// What became of a file while it was open.
@@ -56,6 +75,8 @@ pub(crate) enum Displaced {
     Replaced,
     /// The file is there, and its write-ahead log is not.
     WithoutLog,
+    /// It is the same file, and holds something else, or nothing.
+    Overwritten,
 }
 
 impl Displaced {
@@ -64,7 +85,8 @@ impl Displaced {
         match self {
             Displaced::Gone => "the file was deleted or moved away while it was open",
             Displaced::Replaced => "another file was put in its place while it was open",
-            Displaced::WithoutLog => "the write-ahead log beside it was deleted or replaced while the file was open",
+            Displaced::WithoutLog => "the write-ahead log next to it was deleted or replaced while the file was open",
+            Displaced::Overwritten => "another program overwrote the file while it was open",
         }
     }
 }
@@ -74,46 +96,132 @@ impl Displaced {
 pub(crate) struct InPlace {
     path: PathBuf,
     file: Identity,
-    /// Nothing while there is none that is this file's.
+    /// `None` while there is none that is this file's.
     log: Arc<Mutex<Option<(PathBuf, Identity)>>>,
+    start: Arc<Mutex<Start>>,
+}
+
+/// How the file begins, as it was seen last.
+#[derive(Debug, Default)]
+struct Start {
+    cipher: Option<Arc<FileCipher>>,
+    /// The bytes that change with the header, as they are in the file.
+    bytes: [u8; 16],
+    header: Option<Header>,
+}
+
+/// How many headers may have been written between two looks. A file that says more is another one.
+const MOST_HEADERS: u32 = 1 << 24;
+
+/// How often to read a page that another process may be writing this very moment.
+const ATTEMPTS: u32 = 5;
+
+impl Start {
+    /// Whether the file still begins as one that goes on from what was seen last.
+    fn goes_on(&mut self, path: &Path, bytes: u64) -> bool {
+        if bytes == 0 {
+            // It was not when it was opened, or nothing was in it yet.
+            return self.header.is_none();
+        }
+        for attempt in 0..ATTEMPTS {
+            // Without a handle nothing can be said.
+            let Some(changing) = with_held(path, |held| changing_bytes(held)) else { return true };
+            match changing {
+                Ok(now) if now == self.bytes && self.header.is_some() => return true,
+                Ok(now) => {
+                    let first =
+                        |held: &mut fs::File| held.rewind().and_then(|()| start_of_first(held, self.cipher.as_deref()));
+                    let read = with_held(path, first).and_then(Result::ok).flatten();
+                    // One that is being written says its count twice, and not the same.
+                    let header = read
+                        .and_then(|start| Header::read(&start, bytes))
+                        .filter(|h| h.pages.is_some() || h.count == 0);
+                    let follows = |header: &Header| {
+                        self.header.as_ref().is_none_or(|before| {
+                            // The engine counts from the encrypted bytes, so of such a file the count says nothing.
+                            let is_later = header.count.wrapping_sub(before.count) < MOST_HEADERS;
+                            (is_later || self.cipher.is_some())
+                                && header.page_size == before.page_size
+                                && (before.application == 0 || header.application == before.application)
+                        })
+                    };
+                    if header.as_ref().is_some_and(follows) {
+                        (self.bytes, self.header) = (now, header);
+                        return true;
+                    }
+                }
+                // What the device refuses is said by the engine.
+                Err(_) => return true,
+            }
+            if attempt > 0 {
+                std::thread::sleep(std::time::Duration::from_millis(1));
+            }
+        }
+        false
+    }
+}
+
+/// The bytes of the header that count.
+fn changing_bytes(file: &fs::File) -> io::Result<[u8; 16]> {
+    let mut bytes = [0; 16];
+    let at = Header::COUNT_AT[0] as u64;
+    #[cfg(unix)]
+    std::os::unix::fs::FileExt::read_exact_at(file, &mut bytes, at)?;
+    #[cfg(not(unix))]
+    {
+        use std::io::Read;
+        let mut file = file;
+        file.seek(io::SeekFrom::Start(at))?;
+        file.read_exact(&mut bytes)?;
+    }
+    Ok(bytes)
 }
 
 impl InPlace {
     /// Of a file that was opened this moment, and was this one before; `None` if there is none, as for a drawer in memory.
-    pub(crate) fn of(path: &Path, opened: Option<Identity>) -> Option<InPlace> {
+    pub(crate) fn of(path: &Path, opened: Option<Identity>, cipher: Option<Arc<FileCipher>>) -> Option<InPlace> {
         let found = identity(path).ok();
-        let place = InPlace { path: path.to_owned(), file: opened.or(found)?, log: Arc::default() };
+        let start = Arc::new(Mutex::new(Start { cipher, ..Start::default() }));
+        let place = InPlace { path: path.to_owned(), file: opened.or(found)?, log: Arc::default(), start };
         place.note_log();
+        place.hold();
         Some(place)
     }
 
     /// Notes which log is this file's: the file was opened.
     pub(super) fn note_log(&self) {
         let log = with_companions(&self.path).nth(1);
-        *self.log() = log.and_then(|log| Some((log.clone(), identity(&log).ok()?)));
+        *self.log.lock() = log.and_then(|log| Some((log.clone(), identity(&log).ok()?)));
     }
 
     /// No log is this file's any more: the file is being closed.
     pub(super) fn forget_log(&self) {
-        *self.log() = None;
+        *self.log.lock() = None;
     }
 
-    fn log(&self) -> MutexGuard<'_, Option<(PathBuf, Identity)>> {
-        self.log.lock().unwrap_or_else(PoisonError::into_inner)
+    /// Watches how the file begins. The engine has it open, or opens it next.
+    pub(super) fn hold(&self) {
+        hold(&self.path);
+    }
+
+    /// Holds nothing of the file any more, which the engine has closed.
+    pub(super) fn let_go(&self) {
+        let_go(&self.path);
     }
 
     /// How large the write-ahead log is; or what became of the file, where it is not in its place, as far as the system says.
     pub(crate) fn log_bytes(&self) -> Result<u64, Displaced> {
-        match looked_at(&self.path) {
-            Ok((found, _)) if found != self.file => return Err(Displaced::Replaced),
+        match seen(&self.path) {
+            Ok(found) if found.identity != self.file => return Err(Displaced::Replaced),
+            Ok(found) if !self.start.lock().goes_on(&self.path, found.bytes) => return Err(Displaced::Overwritten),
             Err(error) if error.kind() == io::ErrorKind::NotFound => return Err(Displaced::Gone),
             _ => {}
         }
-        let log = self.log();
+        let log = self.log.lock();
         let Some((log, known)) = &*log else { return Ok(0) };
-        match looked_at(log) {
-            Ok((found, _)) if found != *known => Err(Displaced::WithoutLog),
-            Ok((_, bytes)) => Ok(bytes),
+        match seen(log) {
+            Ok(found) if found.identity != *known => Err(Displaced::WithoutLog),
+            Ok(found) => Ok(found.bytes),
             Err(error) if error.kind() == io::ErrorKind::NotFound => Err(Displaced::WithoutLog),
             Err(_) => Ok(0),
         }
@@ -127,7 +235,7 @@ impl InPlace {
 
     /// How many transactions the log holds; `None` if it is not in its place. Other processes may have the file open, and add some.
     pub(crate) fn transactions(&self) -> Option<u64> {
-        let log = self.log();
+        let log = self.log.lock();
         let (log, known) = log.as_ref()?;
         identity(log).is_ok_and(|found| found == *known).then(|| transactions_in(log).ok()).flatten()
     }
@@ -136,7 +244,7 @@ impl InPlace {
     /// transactions are `kept`, and otherwise becomes the companion of `aside`. The caller has closed the file.
     pub(crate) fn take_log_away(&self, kept: Option<u64>, aside: &Path) -> io::Result<()> {
         let Some(there) = self.transactions() else { return Ok(()) };
-        let (log, aside) = (self.log(), with_companions(aside).nth(1));
+        let (log, aside) = (self.log.lock(), with_companions(aside).nth(1));
         match (&*log, aside) {
             (Some((log, _)), _) if kept == Some(there) => fs::remove_file(log)?,
             (Some((log, _)), Some(aside)) => fs::rename(log, aside)?,

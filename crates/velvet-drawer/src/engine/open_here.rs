@@ -8,6 +8,7 @@ use crate::cancel::in_turns;
 use parking_lot::{Condvar, Mutex, ReentrantMutex};
 use std::cell::RefCell;
 use std::collections::HashMap;
+use std::fs;
 use std::path::{Path, PathBuf};
 use std::sync::{Arc, LazyLock, Weak};
 use std::time::{Duration, Instant};
@@ -27,6 +28,8 @@ struct InUse {
     /// How many read it past the engine.
     past_engine: usize,
     looks: Vec<Weak<dyn GiveUp>>,
+    /// A handle of our own, which is closed only when there is no connection.
+    held: Option<fs::File>,
 }
 
 type Key = Option<Arc<FileCipher>>;
@@ -80,6 +83,25 @@ pub(super) fn close_looks(path: &Path, within: Duration) -> bool {
         FILES.lock().entry(path.to_owned()).or_default().looks.extend(busy);
     }
     are_closed
+}
+
+/// Holds a handle of our own to a file that is open, until no connection is.
+pub(super) fn hold(path: &Path) {
+    if let Some(file) = FILES.lock().get_mut(path).filter(|file| file.open > 0 && file.held.is_none()) {
+        file.held = fs::File::open(path).ok();
+    }
+}
+
+/// Closes that handle, unless there are connections other than the one that its pool stands for.
+pub(super) fn let_go(path: &Path) {
+    if let Some(file) = FILES.lock().get_mut(path).filter(|file| file.open <= 1) {
+        file.held = None;
+    }
+}
+
+/// Reads through that handle.
+pub(super) fn with_held<R>(path: &Path, read: impl FnOnce(&mut fs::File) -> R) -> Option<R> {
+    FILES.lock().get_mut(path)?.held.as_mut().map(read)
 }
 
 fn left(files: &mut HashMap<PathBuf, InUse>, path: &Path) {
@@ -159,6 +181,9 @@ impl Drop for OpenHere {
         let mut files = FILES.lock();
         if let Some(file) = files.get_mut(&self.0) {
             file.open -= 1;
+            if file.open == 0 {
+                file.held = None;
+            }
         }
         left(&mut files, &self.0);
     }

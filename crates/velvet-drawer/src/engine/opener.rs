@@ -68,7 +68,7 @@ impl Opener {
     /// # Errors
     /// When another one was put in its place meanwhile.
     pub(crate) fn held_to_the_file(mut self, connection: &Connection) -> Result<Opener, Fault> {
-        self.in_place = InPlace::of(&self.path, connection.opened);
+        self.in_place = InPlace::of(&self.path, connection.opened, connection.cipher.clone());
         self.in_place.as_ref().map_or(Ok(()), InPlace::require)?;
         Ok(self)
     }
@@ -123,7 +123,10 @@ pub(super) fn header(file: &mut fs::File, cipher: Option<&FileCipher>) -> io::Re
 }
 
 /// How the first page begins that stands here; nothing where it is cut, or does not open with its key.
-fn start_of_first(file: &mut impl Read, cipher: Option<&FileCipher>) -> io::Result<Option<[u8; Header::BYTES]>> {
+pub(super) fn start_of_first(
+    file: &mut impl Read,
+    cipher: Option<&FileCipher>,
+) -> io::Result<Option<[u8; Header::BYTES]>> {
     let mut page = vec![0; if cipher.is_some() { PAGE } else { Header::BYTES }];
     match file.read_exact(&mut page) {
         Err(error) if error.kind() == io::ErrorKind::UnexpectedEof => return Ok(None),

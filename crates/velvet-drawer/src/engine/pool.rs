@@ -112,6 +112,7 @@ impl Pool {
             let message = "it was opened only to be read".to_owned();
             return Err(Fault { kind: FaultKind::ReadOnly, message });
         }
+        self.opener.in_place.iter().for_each(InPlace::hold);
         let mut writer = self.opener.writer()?;
         writer.use_wal()?;
         self.opener.in_place.iter().for_each(InPlace::note_log);
@@ -136,7 +137,9 @@ impl Pool {
         self.is_resting.store(true, Ordering::Release);
         self.opener.in_place.iter().for_each(InPlace::forget_log);
         self.readers.lock().unwrap_or_else(PoisonError::into_inner).clear();
-        Some(writer.0.take().map_or(Ok(()), Connection::close).map(|()| result))
+        let closed = writer.0.take().map_or(Ok(()), Connection::close);
+        self.opener.in_place.iter().for_each(InPlace::let_go);
+        Some(closed.map(|()| result))
     }
 
     /// Gives back what can be had again: connections that nobody uses just now, pages that are held, prepared statements.
@@ -255,19 +258,20 @@ impl Deref for Reader<'_> {
 
 impl Drop for Reader<'_> {
     fn drop(&mut self) {
-        if self.is_spent() {
-            return;
-        }
+        let connection = self.connection.take().filter(|connection| !connection.is_spent());
         let mut idle = self.pool.readers.lock().unwrap_or_else(PoisonError::into_inner);
-        if idle.len() < IDLE_READERS && !self.pool.is_resting.load(Ordering::Acquire) {
-            idle.extend(self.connection.take());
+        if self.pool.is_resting.load(Ordering::Acquire) {
+            drop(connection);
+            self.pool.opener.in_place.iter().for_each(InPlace::let_go);
+        } else if idle.len() < IDLE_READERS {
+            idle.extend(connection);
         }
     }
 }
 
 impl Drop for Writer<'_> {
     fn drop(&mut self) {
-        if self.is_spent() {
+        if self.0.as_ref().is_some_and(Connection::is_spent) {
             // What is written next opens another one. The last connection merges the log as it closes.
             self.0.take();
         }

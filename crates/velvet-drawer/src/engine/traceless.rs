@@ -73,6 +73,13 @@ impl Traceless {
     }
 }
 
+impl Drop for Traceless {
+    fn drop(&mut self) {
+        // Closed under its lock: whoever opens the file to use it waits until it is.
+        self.look.lock().take();
+    }
+}
+
 impl Look {
     fn open(path: &Path, is_open_here: bool) -> Result<Look, Fault> {
         let before = standing(path);

@@ -188,6 +188,7 @@ impl Options {
         }
         if !is_open_here(path) {
             foreign_log::answered(path, self.set_aside.foreign_log)?;
+            registry::refuse_second_names(path)?;
         }
         let mut writer = self.first_writer(path)?;
         if self.set_aside.foreign_log && writer.as_ref().is_err_and(|fault| fault.kind == FaultKind::ForeignLog) {

@@ -1,8 +1,9 @@
 //! The drawers that are open in this process, so that the same file is the same database.
 
+use super::kept::{kept, unfinished};
 use crate::cancel::in_turns;
 use crate::drawer::{InEffect, Inner};
-use crate::engine::{identity, is_open_here};
+use crate::engine::{identity, is_open_here, seen};
 use crate::error::{Cause, Error};
 use crate::schema::Declared;
 use std::cell::RefCell;
@@ -10,6 +11,7 @@ use std::collections::HashMap;
 use std::path::{Path, PathBuf};
 use std::sync::{Arc, LazyLock, Mutex, PoisonError, Weak};
 use std::time::Duration;
+use velvet_core::show::count;
 
 /// A place for one path. It is locked while that file is being opened, so that a second caller joins the first; other
 /// files are not held up.
@@ -109,6 +111,26 @@ fn open_under_another_name(path: &Path) -> Option<PathBuf> {
         *other != path && is_open(slot) && identity(other).is_ok_and(|other| other == file)
     };
     open.iter().find(is_same).map(|(other, _)| other.clone())
+}
+
+/// Refuses a file that has another name (a hard link), except those that the library gives it for a moment: each name has a log of its own, so that what another process
+/// writes under one is lost under the other.
+pub(super) fn refuse_second_names(path: &Path) -> Result<(), Error> {
+    let Ok(found) = seen(path) else { return Ok(()) };
+    if found.names <= 1 {
+        return Ok(());
+    }
+    let ours = kept(path).into_iter().map(|copy| copy.path).chain(unfinished(path));
+    let is_same = |other: &PathBuf| identity(other).is_ok_and(|other| other == found.identity);
+    let others = found.names - 1 - ours.filter(is_same).count() as u64;
+    if others == 0 {
+        return Ok(());
+    }
+    let problem = format!("cannot open the drawer: the file has {} (hard links)", count(others as usize, "other name"));
+    Err(Error::new(Cause::InUse, problem)
+        .untouched("The file was left untouched")
+        .advise("Each name has a write-ahead log of its own, so that writes would be lost. Remove the other names; for a copy, use Drawer::copy_to")
+        .in_file(path))
 }
 
 fn slot(path: &Path) -> Slot {
