@@ -58,7 +58,7 @@ fn schema<New: Record>() -> Result<Schema> {
     let (from, to) = (structure::<old::Piece>()?, structure::<New>()?);
     let mut history = History::start("bench", &from);
     history.versions[0].released = true;
-    let drafted = draft(&from, &to, &[(New::TABLE, New::HINTS)], &[]);
+    let drafted = draft(&from, &to, &[(New::TABLE, New::HINTS)], &[], &[]);
     let text = history.recorded(&to, drafted, &[]).to_json();
     Ok(Schema::new("bench").record::<New>().history(Box::leak(text.into_boxed_str())))
 }

@@ -13,7 +13,7 @@ proptest! {
     #[test]
     fn the_drafted_changes_lead_from_one_structure_to_the_other(a in structures(), b in structures()) {
         for (from, to) in [(&a, &b), (&a, &a), (&a, &Structure { tables: b.tables[..2].to_vec() })] {
-            let drafted = draft(from, to, &all_new(), &[]);
+            let drafted = draft(from, to, &all_new(), &[], &[]);
             prop_assert_eq!(&drafted.questions, &[""; 0]);
             let mut reached = from.clone();
             for change in &drafted.changes {
@@ -70,7 +70,7 @@ fn what_cannot_be_known_is_asked_by_naming_the_attribute() {
         column("by", Kind::Text, false),
     ]);
     const BY: Hints = Hints { table: None, columns: &[Hint { column: "by", origin: Some(Origin::New), fill: None }] };
-    let asked = draft(&before, &after, &[("piece", BY)], &[]).questions;
+    let asked = draft(&before, &after, &[("piece", BY)], &[], &[]).questions;
     let expected = [
         "is the new `piece.grams` the `wt` of before? Then write #[record(was = \"wt\")]",
         "what do rows get whose `piece.shelf` is missing? Write #[record(default = …)]",
@@ -82,26 +82,29 @@ fn what_cannot_be_known_is_asked_by_naming_the_attribute() {
         assert!(question.starts_with(start), "{question}");
     }
     let moved = Structure { tables: vec![Table { name: "pot".into(), ..before.tables[0].clone() }] };
-    assert!(draft(&before, &moved, &[], &[]).questions[0].starts_with("is the new table `pot` the `piece` of before?"));
+    assert!(
+        draft(&before, &moved, &[], &[], &[]).questions[0].starts_with("is the new table `pot` the `piece` of before?")
+    );
 }
 
 #[test]
 fn whatever_goes_away_beside_something_new_is_asked_about_also_where_the_type_differs() {
     let before = studio(vec![column("wt", Kind::F64, true), column("old", Kind::Text, true)]);
     let after = studio(vec![column("grams", Kind::U32, true)]);
-    let asked = |hints: &[(&str, Hints)], before_that: &[Step]| draft(&before, &after, hints, before_that).questions;
+    let asked =
+        |hints: &[(&str, Hints)], before_that: &[Step]| draft(&before, &after, hints, before_that, &[]).questions;
     let question = "is the new `piece.grams` the `wt`, or the `old` of before? Then write #[record(was = \"wt\")]";
     assert!(asked(&[], &[])[0].starts_with(question), "{:?}", asked(&[], &[]));
     const NEW: Hints =
         Hints { table: None, columns: &[Hint { column: "grams", origin: Some(Origin::New), fill: None }] };
     assert_eq!(asked(&[("piece", NEW)], &[]), [""; 0]);
     // Once it is recorded, the answer may go from the field; what goes away afterwards is asked about.
-    let recorded = draft(&before, &after, &[("piece", NEW)], &[]).changes;
+    let recorded = draft(&before, &after, &[("piece", NEW)], &[], &[]).changes;
     assert_eq!(asked(&[], &recorded), [""; 0]);
     assert!(asked(&[], &recorded[..2])[0].starts_with("is the new `piece.grams` the `old` of before?"));
     let named =
         |name: &str| Structure { tables: vec![Table::new(name, vec![column(name, Kind::Text, true)], None, vec![])] };
-    let tables = draft(&named("shelf"), &named("rack"), &[], &[]).questions;
+    let tables = draft(&named("shelf"), &named("rack"), &[], &[], &[]).questions;
     assert!(tables[0].starts_with("is the new table `rack` the `shelf` of before?"), "{tables:?}");
 }
 
@@ -115,7 +118,7 @@ fn names_that_are_swapped_are_asked_about() {
             Hint { column: "b", origin: Some(Origin::Was("a")), fill: None },
         ],
     };
-    let drafted = draft(&structure, &structure, &[("piece", SWAPPED)], &[]);
+    let drafted = draft(&structure, &structure, &[("piece", SWAPPED)], &[], &[]);
     assert_eq!(drafted.changes, []);
     assert!(
         drafted.questions[0].starts_with("`piece.a` says that it was `b`, but both were there before. Remove `was`")
@@ -125,7 +128,7 @@ fn names_that_are_swapped_are_asked_about() {
     let two =
         Structure { tables: vec![Table { name: "rack".into(), ..rack }, Table { name: "shelf".into(), ..shelf }] };
     let was = |was| Hints { table: Some(Origin::Was(was)), columns: &[] };
-    assert_eq!(draft(&two, &two, &[("rack", was("shelf")), ("shelf", was("rack"))], &[]).questions.len(), 2);
+    assert_eq!(draft(&two, &two, &[("rack", was("shelf")), ("shelf", was("rack"))], &[], &[]).questions.len(), 2);
 }
 
 #[test]
@@ -135,21 +138,22 @@ fn what_may_go_wrong_on_a_phone_or_works_otherwise_is_mentioned() {
         ..column("by", Kind::Link { table: "piece".into() }, true)
     };
     let (refuse, remove) = (studio(vec![link(OnDelete::Refuse)]), studio(vec![link(OnDelete::Remove)]));
-    let warnings = draft(&refuse, &remove, &[], &[]).warnings;
+    let warnings = draft(&refuse, &remove, &[], &[], &[]).warnings;
     assert_eq!(
         warnings,
         [
             "when the record that `piece.by` links to is removed, this record is removed with it, and no longer removing it is refused"
         ]
     );
-    assert_eq!(draft(&remove, &refuse, &[], &[]).warnings.len(), 1);
+    assert_eq!(draft(&remove, &refuse, &[], &[], &[]).warnings.len(), 1);
     let plain = studio(vec![column("name", Kind::Text, false)]);
     let mut unique = plain.clone();
     unique.tables[0].indexes.push(Index { columns: vec!["name".into()], unique: true });
     assert!(
-        draft(&plain, &unique, &[], &[]).warnings[0].starts_with("rows of `piece` that exist may have the same name")
+        draft(&plain, &unique, &[], &[], &[]).warnings[0]
+            .starts_with("rows of `piece` that exist may have the same name")
     );
-    assert_eq!(draft(&unique, &plain, &[], &[]).warnings, [""; 0]);
+    assert_eq!(draft(&unique, &plain, &[], &[], &[]).warnings, [""; 0]);
 }
 
 #[test]
@@ -161,7 +165,7 @@ fn what_is_corrected_before_a_release_is_recorded_again() {
     history.versions[0].released = true;
     let record = |history: &History, to: &Structure, hints: Hints| {
         let base = history.base().unwrap().0.unwrap();
-        let drafted = draft(&base, to, &[("piece", hints)], history.unreleased());
+        let drafted = draft(&base, to, &[("piece", hints)], history.unreleased(), &[]);
         assert_eq!(drafted.questions, [""; 0]);
         history.recorded(to, drafted, &[])
     };
@@ -207,7 +211,7 @@ fn answers_become_renames_fills_and_drops_in_the_order_they_must_be_made() {
             Hint { column: "by", origin: Some(Origin::New), fill: Some("'nobody'") },
         ],
     };
-    let drafted = draft(&before, &after, &[("pot", HINTS)], &[]);
+    let drafted = draft(&before, &after, &[("pot", HINTS)], &[], &[]);
     assert_eq!(drafted.questions, [""; 0]);
     assert_eq!(
         words(&drafted.changes),
@@ -265,7 +269,7 @@ fn history() -> History {
     let second = studio(vec![column("wt", Kind::F64, true), column("by", Kind::Text, false)]);
     let mut history = History::start("kilnbook", &first);
     history.versions[0].released = true;
-    let drafted = draft(&first, &second, &[], &[]);
+    let drafted = draft(&first, &second, &[], &[], &[]);
     let mut history = history.recorded(&second, drafted, &["name_potters".into()]);
     if let Step::AddColumn { fill, .. } = &mut history.versions[0].steps[0] {
         *fill = Some("'nobody'".into());
@@ -281,8 +285,11 @@ fn what_a_person_wrote_stays_when_a_version_is_recorded_again() {
     assert_eq!(version, 2);
     let third =
         studio(vec![column("wt", Kind::F64, true), column("by", Kind::Text, false), column("shelf", Kind::Text, true)]);
-    let amended =
-        history.recorded(&third, draft(&base.unwrap(), &third, &[], history.unreleased()), &["name_potters".into()]);
+    let amended = history.recorded(
+        &third,
+        draft(&base.unwrap(), &third, &[], history.unreleased(), &[]),
+        &["name_potters".into()],
+    );
     assert_eq!(
         words(&amended.versions[0].steps),
         [
@@ -340,4 +347,150 @@ fn in_order(structure: &Structure) -> Structure {
         table.indexes.sort_by(|a, b| a.columns.cmp(&b.columns));
     }
     structure
+}
+
+/// A field as a developer has it: what it says may be left from earlier versions.
+#[derive(Clone, Debug)]
+struct Field {
+    id: u32,
+    name: String,
+    wide: bool,
+    was: Option<String>,
+    is_new: bool,
+    fill: Option<String>,
+    /// What its values have gone through.
+    went_through: Vec<String>,
+}
+
+impl Field {
+    fn column(&self) -> ColumnDefinition {
+        column(&self.name, if self.wide { Kind::I64 } else { Kind::U32 }, true)
+    }
+
+    fn hint(&self) -> Hint {
+        let leaked = |text: &Option<String>| text.clone().map(|text| &*text.leak());
+        let was = leaked(&self.was).map(Origin::Was);
+        Hint {
+            column: self.name.clone().leak(),
+            origin: was.or(self.is_new.then_some(Origin::New)),
+            fill: leaked(&self.fill),
+        }
+    }
+}
+
+proptest! {
+    /// Answers stay on the fields, as the docs allow. What the values of each field have gone through is kept in plain lists.
+    #[test]
+    fn values_go_through_each_answer_once_and_never_through_that_of_another_change(
+        versions in prop::collection::vec(prop::collection::vec((0..6_u8, 0..4_usize), 1..5), 1..6),
+    ) {
+        let field = |id: u32, name: &str| Field { id, name: name.into(), wide: false, was: None, is_new: false, fill: None, went_through: vec![] };
+        let mut fields = vec![field(1_000, "a"), field(1_001, "b")];
+        let studio_of = |fields: &[Field]| studio(fields.iter().map(Field::column).collect());
+        let mut history = History::start("kilnbook", &studio_of(&fields));
+        history.versions[0].released = true;
+        let mut stored: Vec<(String, Vec<String>)> = fields.iter().map(|f| (f.name.clone(), vec![])).collect();
+        let mut fresh = 0;
+        for ops in versions {
+            let mut expect_question = None;
+            let before = fields.clone();
+            for (op, at) in ops {
+                fresh += 1;
+                let at = at % fields.len().max(1);
+                if op == 5 && fields.len() > 1 {
+                    fields.remove(at);
+                    continue;
+                }
+                match (op, fields.get_mut(at)) {
+                    (0 | 1, Some(f)) if before.iter().any(|b| b.id == f.id && b.name == f.name) => {
+                        // Renamed, or renamed with its former name taken by a new field.
+                        let former = std::mem::replace(&mut f.name, format!("n{fresh}"));
+                        (f.was, f.is_new) = (Some(former.clone()), false);
+                        if op == 1 {
+                            fields.push(Field { is_new: true, ..field(fresh, &former) });
+                        }
+                    }
+                    (2, Some(f)) if before.iter().any(|b| b.id == f.id && b.wide == f.wide) && f.fill.is_none() => {
+                        (f.wide, f.fill) = (!f.wide, Some(format!("f{fresh}")));
+                        f.went_through.push(format!("f{fresh}"));
+                    }
+                    // Widened, with whatever is left on it.
+                    (3, Some(f)) if before.iter().any(|b| b.id == f.id && !b.wide) && !f.wide => {
+                        f.wide = true;
+                        if f.fill.is_some() {
+                            expect_question = Some(at);
+                        }
+                    }
+                    (4, _) => fields.push(Field { is_new: true, ..field(fresh, &format!("n{fresh}")) }),
+                    _ => {}
+                }
+                if expect_question.is_some() {
+                    break;
+                }
+            }
+            // Whoever puts another field in the place of one that goes, under its name, has to do so in two versions.
+            let takes_place = |f: &Field| {
+                let former = before.iter().find(|b| b.name == f.name && b.id != f.id);
+                former.is_some_and(|former| !fields.iter().any(|other| other.id == former.id))
+            };
+            if fields.iter().any(takes_place) {
+                fields = before;
+                continue;
+            }
+            let to = studio_of(&fields);
+            let base = history.structure(history.newest).unwrap();
+            let drafted = |fields: &[Field]| {
+                let hints: Vec<Hint> = fields.iter().map(Field::hint).collect();
+                draft(&base, &to, &[("piece", Hints { table: None, columns: hints.leak() })], history.unreleased(), &history.earlier())
+            };
+            let mut found = drafted(&fields);
+            if let Some(at) = expect_question {
+                prop_assert!(found.questions.iter().any(|q| q.contains("an earlier version recorded and ran")), "{:?}", found.questions);
+                fields[at].fill = None;
+                found = drafted(&fields);
+            }
+            prop_assert_eq!(&found.questions, &[""; 0]);
+            history = history.recorded(&to, found.clone(), &[]);
+            history.versions[0].released = true;
+            for step in &found.changes {
+                match step {
+                    Step::RenameColumn { column, to, .. } => stored.iter_mut().find(|s| s.0 == *column).unwrap().0.clone_from(to),
+                    Step::AddColumn { column, fill, .. } => stored.push((column.name.clone(), fill.iter().cloned().collect())),
+                    Step::ChangeColumn { column, fill, .. } => {
+                        stored.iter_mut().find(|s| s.0 == column.name).unwrap().1.extend(fill.clone());
+                    }
+                    Step::DropColumn { column, .. } => stored.retain(|s| s.0 != *column),
+                    _ => {}
+                }
+            }
+            let sorted = |mut all: Vec<(String, Vec<String>)>| { all.sort(); all };
+            let expected = fields.iter().map(|f| (f.name.clone(), f.went_through.clone())).collect();
+            prop_assert_eq!(sorted(stored.clone()), sorted(expected));
+        }
+    }
+}
+
+#[test]
+fn an_answer_that_cannot_be_true_is_a_question_with_the_names_that_exist() {
+    const HINTS: Hints = Hints {
+        table: Some(Origin::Was("pott")),
+        columns: &[
+            Hint { column: "grams", origin: Some(Origin::Was("gram")), fill: None },
+            Hint { column: "notes", origin: Some(Origin::Was("mark")), fill: None },
+        ],
+    };
+    let before = studio(vec![column("mark", Kind::Text, false), column("wt", Kind::U32, true)]);
+    let after = studio(vec![
+        column("mark", Kind::Text, false),
+        column("grams", Kind::U32, true),
+        column("notes", Kind::Text, true),
+    ]);
+    let asked = draft(&before, &after, &[("piece", HINTS)], &[], &[]).questions.join("\n");
+    for said in [
+        "the table `piece` says that it was `pott`, but there is no table `pott` before: there are `piece`. Correct `was` on its struct",
+        "`piece.grams` says that it was `gram`, but there is no column `gram` before: there are `mark`, `wt`. Correct `was` on the field",
+        "`piece.notes` says that it was `mark`, but `mark` is declared too. If `mark` is something new now, write #[record(new)] there",
+    ] {
+        assert!(asked.contains(said), "{said} is missing in:\n{asked}");
+    }
 }

@@ -11,6 +11,8 @@ use velvet_drawer::{Drawer, Record, Schema, testing};
 
 const TYPES: &str = "VELVET_TEST_TYPES";
 const FILE: &str = "VELVET_TEST_FILE";
+/// Another file that the schema names as its history, or none where it does not exist.
+const CARRIED: &str = "VELVET_TEST_CARRIED";
 
 /// The third version by a developer who said nothing about where its columns come from.
 #[derive(Record)]
@@ -68,19 +70,30 @@ fn the_schema_is_recorded() {
         "3" => records(3).code("split_glazes", split_glazes),
         version => records(version.parse().unwrap()),
     };
+    // As `include_str!` has it, once there is one.
+    let schema =
+        match std::env::var(CARRIED).ok().or_else(|| Some(file.clone())).and_then(|path| fs::read_to_string(path).ok())
+        {
+            Some(text) => schema.history(text.leak()),
+            None => schema,
+        };
     testing::history_is_current(&schema, file);
 }
 
 /// Runs that test, and says whether it passed and what it printed.
 fn run(types: &str, file: &Path, mode: &str) -> (bool, String) {
+    let output = test_of(types, file, mode).output().unwrap();
+    (output.status.success(), String::from_utf8_lossy(&output.stderr).into_owned())
+}
+
+fn test_of(types: &str, file: &Path, mode: &str) -> Command {
     let mut command = Command::new(std::env::current_exe().unwrap());
     command.args(["--exact", "the_schema_is_recorded", "--nocapture"]).env(TYPES, types).env(FILE, file);
     command.env_remove("VELVET_HISTORY");
     if !mode.is_empty() {
         command.env("VELVET_HISTORY", mode);
     }
-    let output = command.output().unwrap();
-    (output.status.success(), String::from_utf8_lossy(&output.stderr).into_owned())
+    command
 }
 
 #[track_caller]
@@ -99,6 +112,34 @@ fn fails(types: &str, file: &Path, words: &[&str]) {
         assert!(said.contains(word), "{word} is missing in:\n{said}");
     }
     assert!(before == fs::read(file).ok(), "only recording writes");
+}
+
+#[test]
+fn a_schema_that_carries_no_history_or_an_older_one_fails_before_anything_is_recorded() {
+    let folder = tempfile::tempdir().unwrap();
+    let (file, older) = (folder.path().join("kilnbook.history.json"), folder.path().join("older.json"));
+    passes("1", &file, "record");
+    passes("1", &file, "release");
+    fs::copy(&file, &older).unwrap();
+    passes("2", &file, "record");
+    let recorded = fs::read(&file).unwrap();
+    for (carried, said) in [
+        (
+            folder.path().join("none"),
+            "The schema does not name its history, so files of earlier versions would be refused",
+        ),
+        (older, "The schema carries another history than"),
+    ] {
+        for mode in ["", "record", "release"] {
+            let mut command = test_of("2", &file, mode);
+            let output = command.env(CARRIED, &carried).output().unwrap();
+            let words = String::from_utf8_lossy(&output.stderr);
+            assert!(!output.status.success() && words.contains(said), "{words}");
+            assert!(words.contains(".history(include_str!(\"…/kilnbook.history.json\"))"), "{words}");
+        }
+    }
+    assert!(fs::read(&file).unwrap() == recorded);
+    passes("2", &file, "");
 }
 
 #[test]

@@ -89,7 +89,7 @@ static HISTORIES: LazyLock<[&str; 3]> = LazyLock::new(|| {
         if let Ok(newest) = history.structure(history.newest)
             && newest != *structure
         {
-            let drafted = draft(&newest, structure, &[("person", before::Person::HINTS)], &[]);
+            let drafted = draft(&newest, structure, &[("person", before::Person::HINTS)], &[], &[]);
             history.versions[0].released = true;
             history = history.recorded(structure, drafted, &[]);
         }

@@ -1,6 +1,7 @@
 //! The changes from one structure to another, drafted: what follows by itself, and what must be asked.
 
 use super::Step;
+use super::used::Used;
 use crate::hints::{Hints, Origin};
 use crate::structure::{ColumnDefinition, Holds, Kind, Structure, Table};
 
@@ -16,9 +17,11 @@ pub struct Draft {
 }
 
 /// Drafts the changes that make `to` of `from`. `hints` are those of each table of `to`, by name; `before` are the changes
-/// that were drafted the last time, whose answers and fill expressions hold where a field or struct gives none.
-pub fn draft(from: &Structure, to: &Structure, hints: &[(&str, Hints)], before: &[Step]) -> Draft {
-    let mut drafting = Drafting { now: from.clone(), parts: StepsByKind::default(), hints, before };
+/// that were drafted the last time, whose answers and fill expressions hold where a field or struct gives none. `earlier` are those of all versions up to `from`, in
+/// order: what was answered there has been done, and is not an answer to another change.
+pub fn draft(from: &Structure, to: &Structure, hints: &[(&str, Hints)], before: &[Step], earlier: &[Step]) -> Draft {
+    let used = Used::of(earlier);
+    let mut drafting = Drafting { from, now: from.clone(), parts: StepsByKind::default(), hints, before, used };
     drafting.tables(to);
     for table in &to.tables {
         if let Some(before) = drafting.now.table(&table.name).cloned() {
@@ -31,11 +34,14 @@ pub fn draft(from: &Structure, to: &Structure, hints: &[(&str, Hints)], before: 
 }
 
 struct Drafting<'h> {
+    /// The old structure.
+    from: &'h Structure,
     /// The old structure, with what was renamed under its new names.
     now: Structure,
     parts: StepsByKind,
     hints: &'h [(&'h str, Hints)],
     before: &'h [Step],
+    used: Used,
 }
 
 /// Changes by when they must be made.
@@ -120,6 +126,19 @@ impl Drafting<'_> {
         self.before.contains(dropped)
     }
 
+    /// Whether an earlier version filled a column so, under the names that it had before this version.
+    fn has_run(&self, table: &str, column: &str, fill: &str) -> bool {
+        let (mut was_table, mut was_column) = (table, column);
+        for step in self.parts.renamed.iter().rev() {
+            match step {
+                Step::RenameColumn { table: of, column, to } if of == table && to == was_column => was_column = column,
+                Step::RenameTable { table, to } if to == was_table => was_table = table,
+                _ => {}
+            }
+        }
+        self.used.is_filled(was_table, was_column, fill)
+    }
+
     fn rename(&mut self, change: Step) {
         match change.apply(&mut self.now) {
             Ok(()) => self.parts.renamed.push(change),
@@ -130,14 +149,23 @@ impl Drafting<'_> {
     fn tables(&mut self, to: &Structure) {
         for table in &to.tables {
             let Some(ComesFrom::Was(was)) = self.source_of_table(&table.name) else { continue };
+            let is_hinted = matches!(self.hints_of(&table.name).table, Some(Origin::Was(_)));
+            if is_hinted && self.used.is_renamed(None, &table.name, &was) {
+                continue;
+            }
+            let place = format!("the table `{}`", table.name);
+            let is_new_now = matches!(self.hints_of(&was).table, Some(Origin::New));
             match (self.now.table(&was).is_some(), self.now.table(&table.name).is_some(), to.table(&was).is_some()) {
-                (true, false, false) => self.rename(Step::RenameTable { table: was, to: table.name.clone() }),
+                (true, false, still) if !still || is_new_now => {
+                    self.rename(Step::RenameTable { table: was, to: table.name.clone() });
+                }
+                (true, false, _) => self.parts.questions.push(is_still_there(&place, &was, "its struct")),
+                (false, ..) if is_hinted => {
+                    let there = self.from.tables.iter().map(|t| t.name.as_str());
+                    self.parts.questions.push(was_never_there(&place, "table", &was, there, "its struct"));
+                }
                 (true, true, _) if was != table.name => {
-                    self.parts.questions.push(both_are_there(
-                        &format!("the table `{}`", table.name),
-                        &was,
-                        "its struct",
-                    ));
+                    self.parts.questions.push(both_are_there(&place, &was, "its struct"));
                 }
                 _ => {}
             }
@@ -166,13 +194,23 @@ impl Drafting<'_> {
         let hint = |column: &str| hints.columns.iter().find(|h| h.column == column);
         for column in &after.columns {
             let Some(ComesFrom::Was(was)) = self.source_of_column(name, &column.name) else { continue };
+            let is_hinted = matches!(hint(&column.name).and_then(|h| h.origin), Some(Origin::Was(_)));
+            if is_hinted && self.used.is_renamed(Some(name), &column.name, &was) {
+                continue;
+            }
+            let place = format!("`{name}.{}`", column.name);
+            let is_new_now = matches!(hint(&was).and_then(|h| h.origin), Some(Origin::New));
             match (before.column(&was).is_some(), before.column(&column.name).is_some(), after.column(&was).is_some()) {
-                (true, false, false) => {
+                (true, false, still) if !still || is_new_now => {
                     self.rename(Step::RenameColumn { table: name.clone(), column: was, to: column.name.clone() });
                 }
+                (true, false, _) => self.parts.questions.push(is_still_there(&place, &was, "the field")),
                 (true, true, _) if was != column.name => {
-                    let place = format!("`{name}.{}`", column.name);
                     self.parts.questions.push(both_are_there(&place, &was, "the field"));
+                }
+                (false, ..) if is_hinted => {
+                    let there = before.columns.iter().map(|c| c.name.as_str());
+                    self.parts.questions.push(was_never_there(&place, "column", &was, there, "the field"));
                 }
                 _ => {}
             }
@@ -184,6 +222,14 @@ impl Drafting<'_> {
         for column in &after.columns {
             let hint = hint(&column.name);
             let fill = hint.and_then(|h| h.fill).map(str::to_owned).or_else(|| self.fill_before(name, &column.name));
+            let is_changed = before
+                .column(&column.name)
+                .is_none_or(|old| old.kind != column.kind || old.optional != column.optional);
+            let has_run = |fill: &&str| is_changed && self.has_run(name, &column.name, fill);
+            let said = hint.and_then(|h| h.fill).filter(has_run);
+            if let Some(fill) = said.filter(|_| self.fill_before(name, &column.name).is_none()) {
+                self.parts.questions.push(has_run_already(&format!("`{name}.{}`", column.name), fill));
+            }
             match before.column(&column.name) {
                 None => self.added(name, column, fill, &gone),
                 Some(old) if old != column => self.changed(name, old, column, fill),
@@ -310,6 +356,31 @@ fn is_it_one_of_before(place: &str, gone: &[&str], at: &str, kept: &str) -> Opti
         "is the new {place} the `{likely}`{others} of before? Then write #[record(was = \"{likely}\")] on {at}, and its {kept} are \
          kept; else write #[record(new)], and those of `{likely}` are dropped"
     ))
+}
+
+/// The question about an answer that names nothing.
+fn was_never_there<'n>(place: &str, kind: &str, was: &str, there: impl Iterator<Item = &'n str>, at: &str) -> String {
+    let there: Vec<String> = there.map(|name| format!("`{name}`")).collect();
+    format!(
+        "{place} says that it was `{was}`, but there is no {kind} `{was}` before: there are {}. Correct `was` on {at}, or remove it",
+        there.join(", ")
+    )
+}
+
+/// The question about a name that is said to be the former one, and is still in use.
+fn is_still_there(place: &str, was: &str, at: &str) -> String {
+    format!(
+        "{place} says that it was `{was}`, but `{was}` is declared too. If `{was}` is something new now, write #[record(new)] there; else remove \
+         `was` from {at}"
+    )
+}
+
+/// The question about a fill expression of an earlier version.
+fn has_run_already(place: &str, fill: &str) -> String {
+    format!(
+        "{place} still has fill = \"{fill}\", which an earlier version recorded and ran. Remove it from the field, or write the expression that this change \
+         needs; if the same one is to run once more, put it in parentheses"
+    )
 }
 
 /// What is said of a name that was another's, where both are there before and afterwards.

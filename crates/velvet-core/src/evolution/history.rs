@@ -166,6 +166,13 @@ impl History {
         }
     }
 
+    /// The steps of all versions before the one that the next recording writes, in order: what they answered has been carried out.
+    pub fn earlier(&self) -> Vec<Step> {
+        let written_again = self.versions.first().filter(|version| !version.released).map(|version| version.version);
+        let versions = self.versions.iter().rev().filter(|version| Some(version.version) != written_again);
+        versions.flat_map(|version| version.steps.iter().cloned()).collect()
+    }
+
     /// What was drafted, and written by hand, for the version that the next recording writes again.
     pub fn unreleased(&self) -> &[Step] {
         self.versions.first().filter(|v| !v.released).map(|v| v.steps.as_slice()).unwrap_or_default()

@@ -5,6 +5,7 @@ mod draft;
 mod history;
 mod plan;
 mod step;
+mod used;
 
 pub use attendant::create;
 pub use draft::{Draft, draft};

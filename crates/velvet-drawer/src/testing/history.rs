@@ -68,6 +68,7 @@ fn check(schema: &Schema, path: &Path, mode: &str) -> Result<Option<String>, Str
         Err(error) => return Err(format!("{} cannot be read: {error}", path.display())),
     };
     let history = parsed(&declared, path, &text)?;
+    is_carried(&declared, &history, path)?;
     let codes: Vec<String> = declared.codes.iter().map(|(name, _)| name.clone()).collect();
     if let Some(name) = history.codes().find(|name| !codes.iter().any(|code| code == name)) {
         return Err(format!(
@@ -84,7 +85,7 @@ fn check(schema: &Schema, path: &Path, mode: &str) -> Result<Option<String>, Str
         return Ok(None);
     }
     let drafted = match &base {
-        Some(base) => draft(base, &declared.structure, schema.hints(), history.unreleased()),
+        Some(base) => draft(base, &declared.structure, schema.hints(), history.unreleased(), &history.earlier()),
         None => Draft::default(),
     };
     let unmentioned: Vec<String> = new_codes.iter().map(|name| (*name).clone()).collect();
@@ -122,6 +123,27 @@ fn parsed(declared: &Declared, path: &Path, text: &str) -> Result<History, Strin
     Ok(history)
 }
 
+/// Sees that the schema carries the history that is on disk: by another one, or none, users' files would be refused.
+fn is_carried(declared: &Declared, history: &History, path: &Path) -> Result<(), String> {
+    let name = format!(".history(include_str!(\"…/{}\"))", path.file_name().unwrap_or_default().to_string_lossy());
+    let Some(text) = &declared.history else {
+        return Err(format!(
+            "The schema does not name its history, so files of earlier versions would be refused on phones. Add {name} to it"
+        ));
+    };
+    let carried = History::parse(text).map_err(|problem| format!("the history that the schema names: {problem}"))?;
+    if carried == *history {
+        return Ok(());
+    }
+    Err(format!(
+        "The schema carries another history than {}: its newest version is {}, and that of the file is {}. Name this file in the schema, {name}, and \
+         remove copies of it",
+        path.display(),
+        carried.newest,
+        history.newest
+    ))
+}
+
 fn start(declared: &Declared, path: &Path, recording: bool) -> Result<String, String> {
     if recording {
         write(path, &History::start(&declared.app, &declared.structure))?;
@@ -140,6 +162,7 @@ fn start(declared: &Declared, path: &Path, recording: bool) -> Result<String, St
 fn release(declared: &Declared, path: &Path) -> Result<String, String> {
     let text = fs::read_to_string(path).map_err(|e| format!("{} cannot be read: {e}", path.display()))?;
     let mut history = parsed(declared, path, &text)?;
+    is_carried(declared, &history, path)?;
     if history.fingerprint != declared.fingerprint {
         return Err(format!(
             "the types are not as version {} was recorded. First run: {}",

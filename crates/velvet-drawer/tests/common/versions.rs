@@ -119,7 +119,7 @@ pub fn history(version: u32) -> &'static str {
         let mut all = [leaked(&history); 3];
         for version in 2..=3 {
             let hints: &[(&str, Hints)] = if version == 3 { &[("pot", v3::Piece::HINTS)] } else { &[] };
-            let drafted = draft(&structure_of(version - 1), &structure_of(version), hints, &[]);
+            let drafted = draft(&structure_of(version - 1), &structure_of(version), hints, &[], &[]);
             assert_eq!(drafted.questions, [""; 0]);
             let codes = if version == 3 { vec!["split_glazes".to_owned()] } else { Vec::new() };
             history = history.recorded(&structure_of(version), drafted, &codes);
