@@ -119,6 +119,13 @@ fn everything(drawer: &Drawer) -> Vec<String> {
     all.extend(drawer.records::<Glaze>().collect().unwrap().iter().map(|g| format!("{:?}", **g)));
     let photos = drawer.records::<Photo>().with(|p| p.piece).collect().unwrap();
     all.extend(photos.iter().map(|(p, piece)| format!("photo {} of {}", p.id, piece.mark)));
+    for (s, (after, twin)) in drawer.records::<Step>().with(|s| (s.after, s.twin)).collect().unwrap() {
+        let names = (after.map(|a| a.name.clone()), twin.map(|t| t.name.clone()));
+        all.push(format!("step {} after and twin {names:?}", s.name));
+    }
+    for (b, (to, step)) in drawer.records::<Bound>().with(|b| (b.to, b.step)).collect().unwrap() {
+        all.push(format!("bound {} to {} of {}", b.name, to.name, step.name));
+    }
     all.sort();
     all
 }
@@ -137,15 +144,45 @@ fn edit(drawer: &Drawer, (what, n, m): (u8, u8, u8)) {
         5 => glaze.map_or(Ok(()), |g| drawer.remove(g).map(drop)),
         6 => at.map_or(Ok(()), |p| drawer.get_or_insert(Photo { id: m.into(), piece: p.key() }).map(drop)),
         7 => drawer.get_by_own_key::<Photo>(m.into()).unwrap().map_or(Ok(()), |p| drawer.remove(p.key()).map(drop)),
-        _ => at.map_or(Ok(()), |p| drawer.change(p.key(), |p| p.mark = format!("K-{}", m % 4)).map(drop)),
+        8 => at.map_or(Ok(()), |p| drawer.change(p.key(), |p| p.mark = format!("K-{}", m % 4)).map(drop)),
+        _ => edit_ring(drawer, what, n % 3, m % 3),
     };
+}
+
+/// Records that may or must link to each other, or to themselves.
+fn edit_ring(drawer: &Drawer, what: u8, n: u8, m: u8) -> Result<(), Error> {
+    let step = |n: u8| drawer.get_by_own_key::<Step>(&format!("s{n}"));
+    let bound = |n: u8| drawer.get_by_own_key::<Bound>(&format!("b{n}"));
+    let Some(from) = step(n)? else {
+        return drawer.insert(Step { name: format!("s{n}"), after: None, twin: None }).map(drop);
+    };
+    match (what, bound(n)?, bound(m)?) {
+        (9, ..) => drawer.change(from.key(), |s| s.after = Some(from.key())).map(drop),
+        (10, ..) => {
+            let to = step(m)?.map(|to| to.key());
+            drawer.change(from.key(), |s| s.after = to).map(drop)
+        }
+        (11, _, twin) => drawer.change(from.key(), |s| s.twin = twin.map(|twin| twin.key())).map(drop),
+        (12, None, to) => {
+            // To another, or to itself.
+            let next = drawer
+                .sql("select coalesce((select seq from sqlite_sequence where name = 'bound'), 0) + 1")
+                .rows::<i64>();
+            let own = Key::from_number(next.map_or(1, |rows| rows[0]));
+            let to = to.map_or(own, |to| to.key());
+            drawer.insert(Bound { name: format!("b{n}"), to, step: from.key() }).map(drop)
+        }
+        (12, Some(own), Some(to)) => drawer.change(own.key(), |b| b.to = to.key()).map(drop),
+        (13, Some(own), _) => drawer.remove(own.key()).map(drop),
+        _ => drawer.remove(from.key()).map(drop),
+    }
 }
 
 proptest! {
     #![proptest_config(ProptestConfig { cases: 96, failure_persistence: None, ..ProptestConfig::default() })]
     #[test]
     fn two_phones_that_exchange_changes_end_with_the_same_records(
-        rounds in prop::collection::vec(prop::collection::vec((any::<bool>(), (0..9_u8, any::<u8>(), 0..6_u8)), 0..8), 1..4),
+        rounds in prop::collection::vec(prop::collection::vec((any::<bool>(), (0..15_u8, any::<u8>(), 0..6_u8)), 0..8), 1..4),
     ) {
         let (a, b) = (memory(), memory());
         for edits in rounds {
@@ -163,6 +200,45 @@ proptest! {
         prop_assert_eq!(everything(&a), everything(&b));
         let last = send(&a, "a", &b, "b");
         prop_assert_eq!((last.written, last.removed), (0, 0), "nothing goes round for ever");
+    }
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig { cases: 96, failure_persistence: None, ..ProptestConfig::default() })]
+    /// What a server does: it joins what one device exported, and hands all of it to the next one, in any order.
+    #[test]
+    fn exports_of_one_device_joined_come_to_what_each_of_them_alone_comes_to(
+        rounds in prop::collection::vec(prop::collection::vec((0..15_u8, any::<u8>(), 0..6_u8), 0..6), 1..6),
+        before in prop::collection::vec((0..15_u8, any::<u8>(), 0..6_u8), 0..4),
+        seed in any::<u64>(),
+    ) {
+        let (from, alone, joined, mixed) = (memory(), memory(), memory(), memory());
+        for to in [&alone, &joined, &mixed] {
+            before.iter().for_each(|e| edit(to, *e));
+        }
+        let mut same = lines(&alone, Position::START).0;
+        for to in [&joined, &mixed] {
+            // The three were written at different moments: they begin with the same changes.
+            to.apply_changes(same.as_slice()).theirs_win().run().unwrap();
+            same = lines(to, Position::START).0;
+        }
+        let (mut log, mut position) = (Vec::new(), Position::START);
+        for edits in rounds {
+            edits.into_iter().for_each(|e| edit(&from, e));
+            let (lines, upto) = lines(&from, position);
+            position = upto;
+            // Each alone may be refused where the other device has removed, or made, what it needs.
+            prop_assume!(alone.apply_changes(lines.as_slice()).run().is_ok());
+            log.extend(lines);
+        }
+        joined.apply_changes(log.as_slice()).run().unwrap();
+        let mut all: Vec<&str> = std::str::from_utf8(&log).unwrap().lines().collect();
+        all.sort_by_key(|line| std::hash::BuildHasher::hash_one(&std::hash::BuildHasherDefault::<std::hash::DefaultHasher>::default(), (seed, line)));
+        mixed.apply_changes(all.join("\n").as_bytes()).run().unwrap();
+        prop_assert_eq!(everything(&alone), everything(&joined));
+        prop_assert_eq!(everything(&alone), everything(&mixed));
+        let again = joined.apply_changes(log.as_slice()).run().unwrap();
+        prop_assert_eq!((again.written, again.removed), (0, 0), "applied again, nothing is written");
     }
 }
 
@@ -189,7 +265,7 @@ proptest! {
     #![proptest_config(ProptestConfig { cases: 24, failure_persistence: None, ..ProptestConfig::default() })]
     #[test]
     fn clocks_that_stand_still_or_go_backwards_do_not_part_two_phones(
-        rounds in prop::collection::vec(prop::collection::vec((any::<bool>(), 0..3_u8, (0..9_u8, any::<u8>(), 0..6_u8)), 0..8), 1..5),
+        rounds in prop::collection::vec(prop::collection::vec((any::<bool>(), 0..3_u8, (0..15_u8, any::<u8>(), 0..6_u8)), 0..8), 1..5),
     ) {
         let folder = tempfile::tempdir().unwrap();
         let phones = ["a", "b"].map(|name| {
@@ -484,6 +560,10 @@ fn lines_that_do_not_fit_are_named_and_nothing_is_written() {
         (line("kiln", "1", r#""removed":true"#), "line 2 is about the table `kiln`, which is not in the schema"),
         (line("note", "1", r#""removed":true"#), "line 2 is about the table `note`, which is not shared"),
         (line("glaze", "-1", r#""removed":true"#), "line 2 does not fit: in `number`, -1 does not fit u32"),
+        (
+            line("glaze", "2", r#""columns":{"number":3,"name":"x"}"#),
+            "line 2 is about `2` by its own_key, and about `3` by its column `number`",
+        ),
         (line("glaze", "1", r#""gone":true"#), "line 2 has neither `columns` nor `removed`"),
         (
             line("glaze", "2", r#""columns":{"colour":"x"}"#),
@@ -534,6 +614,114 @@ fn a_unique_value_that_both_devices_gave_is_an_error_that_names_it() {
     );
     b.change(theirs.key(), |s| s.number = 4).unwrap();
     assert_eq!(b.apply_changes(from_a.as_slice()).run().unwrap().written, 1);
+}
+
+/// Records that need others in every way: what each needs is unique, known by a key that ignores case, must be there, or may be missing.
+mod needs {
+    use velvet_drawer::{Key, Record, Schema};
+
+    #[derive(Record, Clone)]
+    #[record(shared)]
+    pub(super) struct Shelf {
+        #[record(own_key)]
+        pub(super) name: String,
+        #[record(unique)]
+        pub(super) number: u32,
+    }
+
+    /// Not shared: every device has its own.
+    #[derive(Record, Clone)]
+    pub(super) struct Room {
+        #[record(own_key, ignore_case)]
+        pub(super) name: String,
+    }
+
+    #[derive(Record, Clone)]
+    #[record(shared)]
+    pub(super) struct Jar {
+        #[record(own_key)]
+        pub(super) name: String,
+        #[record(link(on_delete = remove))]
+        pub(super) shelf: Key<Shelf>,
+        #[record(link(on_delete = clear))]
+        pub(super) twin: Option<Key<Shelf>>,
+        pub(super) room: Option<Key<Room>>,
+    }
+
+    pub(super) fn schema() -> Schema {
+        Schema::new("shelves").record::<Shelf>().record::<Room>().record::<Jar>()
+    }
+}
+
+#[test]
+fn what_a_record_needs_decides_and_never_what_is_wrong_with_another() {
+    use needs::{Jar, Room, Shelf, schema};
+    let devices = || [(); 2].map(|()| Drawer::in_memory(schema()).unwrap());
+    let shelf = |name: &str, number: u32| Shelf { name: name.into(), number };
+    let jar = |name: &str, shelf, twin, room| Jar { name: name.into(), shelf, twin, room };
+
+    // A child before its parent, which clashes: the parent is named.
+    let [a, b] = devices();
+    let upper = a.insert(shelf("upper", 3)).unwrap().key();
+    a.insert(jar("cobalt", upper, None, None)).unwrap();
+    b.insert(shelf("lower", 3)).unwrap();
+    let (from_a, _) = lines(&a, Position::START);
+    let mut reversed: Vec<&str> = std::str::from_utf8(&from_a).unwrap().lines().collect();
+    reversed.reverse();
+    let error = b.apply_changes(reversed.join("\n").as_bytes()).run().unwrap_err();
+    assert!(error.is_clash() && error.to_string().contains("line 2 brings shelf \"upper\""), "{error}");
+
+    // Links that must, and may, lead to something that was removed here: the record goes the way of that which it must have.
+    let [a, b] = devices();
+    let [first, second] = ["first", "second"].map(|name| a.insert(shelf(name, name.len() as u32)).unwrap().key());
+    send(&a, "a", &b, "b");
+    b.remove_all::<Shelf>().unwrap();
+    a.insert(jar("cobalt", first, Some(second), None)).unwrap();
+    a.insert(jar("iron", second, Some(first), None)).unwrap();
+    let applied = send(&a, "a", &b, "b");
+    assert_eq!((applied.written, applied.conflicts.len(), b.count::<Jar>().unwrap()), (0, 2, 0), "{applied:?}");
+    send(&b, "b", &a, "a");
+    send(&a, "a", &b, "b");
+    let counts = [&a, &b].map(|d| (d.count::<Jar>().unwrap(), d.count::<Shelf>().unwrap()));
+    assert_eq!(counts, [(0, 0), (0, 0)]);
+
+    // A key of a record that is not shared, in another case here: the same record, and nothing to write again.
+    let [a, b] = devices();
+    let room = a.insert(Room { name: "Cellar".into() }).unwrap().key();
+    b.insert(Room { name: "CELLAR".into() }).unwrap();
+    let upper = a.insert(shelf("upper", 3)).unwrap().key();
+    a.insert(jar("cobalt", upper, None, Some(room))).unwrap();
+    let (from_a, _) = lines(&a, Position::START);
+    let written = [(); 2].map(|()| b.apply_changes(from_a.as_slice()).run().unwrap().written);
+    assert_eq!(written, [2, 0]);
+}
+
+#[test]
+fn a_ring_is_exchanged_beside_what_cannot_be_and_nothing_of_it_is_removed() {
+    let [a, b] = [memory(), memory()];
+    let step = |name: &str| Step { name: name.into(), after: None, twin: None };
+    let glaze = a.insert(Glaze { number: 1, name: "Celadon".into() }).unwrap().key();
+    let [own, one, two] = ["own", "one", "two"].map(|name| a.insert(step(name)).unwrap().key());
+    let bound = |name: &str, to| Bound { name: name.into(), to, step: own };
+    let kept = a.insert(bound("kept", Key::from_number(1))).unwrap().key();
+    send(&a, "a", &b, "b");
+    // Removed on the one; linked to, in rings, on the other, and made again there.
+    b.remove_all::<Bound>().unwrap();
+    b.remove_all::<Step>().unwrap();
+    b.remove_all::<Glaze>().unwrap();
+    a.change(own, |s| s.after = Some(own)).unwrap();
+    a.change(one, |s| s.after = Some(two)).unwrap();
+    a.change(two, |s| s.after = Some(one)).unwrap();
+    a.change(kept, |b| b.name = "kept again".into()).unwrap();
+    a.insert(Piece { glaze: Some(glaze), ..piece("K-1") }).unwrap();
+    let applied = send(&a, "a", &b, "b");
+    assert!(applied.written >= 4, "{applied:?}");
+    for _ in 0..3 {
+        send(&b, "b", &a, "a");
+        send(&a, "a", &b, "b");
+    }
+    assert_eq!(everything(&a), everything(&b));
+    assert_eq!((b.count::<Step>().unwrap(), b.count::<Bound>().unwrap(), b.count::<Piece>().unwrap()), (3, 1, 1));
 }
 
 /// The records before an upgrade and after it: a table gets another name, one is no longer shared, a link goes, and a new table links to one
@@ -600,7 +788,7 @@ mod upgraded {
         if version == 1 {
             return first().history(history.to_json().leak());
         }
-        let drafted = draft(&one, &two, &[("coat", v2::Coat::HINTS)], &[]);
+        let drafted = draft(&one, &two, &[("coat", v2::Coat::HINTS)], &[], &[]);
         assert_eq!(drafted.questions, [""; 0]);
         let schema = Schema::new("kilnbook").record::<v2::Coat>().record::<v2::Piece>().record::<v2::Photo>();
         let schema = schema.record::<v2::Shelf>().record::<v2::Potter>().record::<v2::Sale>();

@@ -65,7 +65,7 @@ proptest! {
         let folder = tempfile::tempdir().unwrap();
         let path = folder.path().join("made-up.drawer");
         make(&path, &from);
-        let drafted = draft(&from, &to, &all_new(), &[]);
+        let drafted = draft(&from, &to, &all_new(), &[], &[]);
         let mut history = History::start("made up", &from);
         history.versions[0].released = true;
         let history = history.recorded(&to, drafted, &[]).to_json();

@@ -185,7 +185,7 @@ fn a_column_comes_to_ignore_case_unless_rows_are_the_same_then() {
     let mut history = History::start("library", &before);
     history.versions[0].released = true;
     let first = versions::leaked(&history);
-    let drafted = draft(&before, &after, &[("member", Member::HINTS)], &[]);
+    let drafted = draft(&before, &after, &[("member", Member::HINTS)], &[], &[]);
     assert_eq!(drafted.questions, [""; 0]);
     assert_eq!(drafted.warnings.iter().filter(|w| w.contains("but for large and small letters")).count(), 2);
     let second = versions::leaked(&history.recorded(&after, drafted, &[]));

@@ -414,7 +414,7 @@ fn histories() -> [&'static str; 4] {
     let mut all = [""; 4];
     for at in 0..4 {
         if at > 0 {
-            let drafted = draft(&structure(at - 1), &structure(at), &[tables[at].1], &[]);
+            let drafted = draft(&structure(at - 1), &structure(at), &[tables[at].1], &[], &[]);
             assert_eq!(drafted.questions, [""; 0]);
             history = history.recorded(&structure(at), drafted, &[]);
         }
@@ -537,7 +537,7 @@ fn bytes_that_were_stored_as_bytes_come_to_be_sealed_too() {
     history.versions[0].released = true;
     let first = versions::leaked(&history);
     let second =
-        versions::leaked(&history.recorded(&after, draft(&before, &after, &[("face", Face::HINTS)], &[]), &[]));
+        versions::leaked(&history.recorded(&after, draft(&before, &after, &[("face", Face::HINTS)], &[], &[]), &[]));
     let (folder, path) = folder();
     let keys = KeysInMemory::default();
     let drawer = Drawer::open(&path, at_version::<clear::Face>(first)).unwrap();
@@ -563,7 +563,7 @@ fn a_rename_without_the_label_is_asked_about() {
     }
     let tables =
         [v::two::Person::table().unwrap(), Guest::table().unwrap()].map(|table| Structure { tables: vec![table] });
-    let drafted = draft(&tables[0], &tables[1], &[("guest", Guest::HINTS)], &[]);
+    let drafted = draft(&tables[0], &tables[1], &[("guest", Guest::HINTS)], &[], &[]);
     let asked = "what is stored in `guest.mobile` was sealed as `person.phone`, and can be read only so: write #[record(sealed = \"person.phone\")] on the field";
     assert_eq!(drafted.questions, [asked]);
 }

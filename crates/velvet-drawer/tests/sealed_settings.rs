@@ -45,7 +45,7 @@ fn recorded(
     to: &Structure,
     hints: &[(&str, velvet_core::hints::Hints)],
 ) -> History {
-    let drafted = draft(from, to, hints, &[]);
+    let drafted = draft(from, to, hints, &[], &[]);
     assert_eq!(drafted.questions, [""; 0]);
     let mut history = history.recorded(to, drafted, &[]);
     history.versions[0].released = true;
@@ -226,7 +226,7 @@ fn a_file_of_the_first_version_is_taken_through_all_of_them_at_once() {
         ("gate_sealed", <v::moved::Door as Settings>::SealedSetting::HINTS),
     ];
     let asked = "what is stored in `gate_sealed.value` was sealed as `door_sealed.value`, and can be read only so: write sealed = \"door_sealed.value\" where the settings say `sealed`";
-    assert_eq!(draft(&two, &gate, &hints, &[]).questions, [asked]);
+    assert_eq!(draft(&two, &gate, &hints, &[], &[]).questions, [asked]);
 }
 
 type Door = v::three::Door;

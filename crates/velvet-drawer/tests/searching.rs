@@ -377,7 +377,7 @@ fn an_upgrade_takes_the_index_along_through_renames_rebuilds_and_new_words() {
     let mut histories = Vec::new();
     for (version, hints) in [(1, ("glaze", later::Glaze::HINTS)), (2, ("recipe", later::Recipe::HINTS))] {
         history.versions[0].released = true;
-        let drafted = draft(&structures[version - 1], &structures[version], &[hints], &[]);
+        let drafted = draft(&structures[version - 1], &structures[version], &[hints], &[], &[]);
         assert_eq!(drafted.questions, [""; 0]);
         history = history.recorded(&structures[version], drafted, &[]);
         histories.push(&*Box::leak(history.to_json().into_boxed_str()));

@@ -317,7 +317,7 @@ fn a_column_is_filled_from_a_table_that_the_same_version_adds_and_code_fills() {
     let mut history = History::start("kilnbook", &before);
     history.versions[0].released = true;
     let first = versions::leaked(&history);
-    let drafted = draft(&before, &after, &[("piece", Piece::HINTS)], &[]);
+    let drafted = draft(&before, &after, &[("piece", Piece::HINTS)], &[], &[]);
     assert_eq!(drafted.questions, [""; 0]);
     let history = history.recorded(&after, drafted, &["name_kilns".to_owned()]);
     let (_folder, path) = folder();

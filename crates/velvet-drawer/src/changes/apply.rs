@@ -1,11 +1,12 @@
 //! Applying changes that come from another device.
 
-use super::line::{Line, linked_key};
+use super::line::{Line, is_same_text, linked_key};
 use super::since::{Position, refuse_if_none_is_shared};
 use crate::drawer::{Drawer, Scope, UNTOUCHED, Writes};
 use crate::engine::{Fault, FaultKind};
 use crate::error::{Cause, Error};
 use crate::progress;
+use std::collections::HashMap;
 use std::io::BufRead;
 use velvet_core::name::{KEY_COLUMN, quoted};
 use velvet_core::statement::{CHANGES, moment_upon};
@@ -141,14 +142,13 @@ struct LastChange {
 
 impl Applying<'_> {
     fn all(&mut self, incoming: Vec<(usize, Line)>) -> Result<(), Error> {
-        let mut waiting = Vec::new();
+        let mut decided = Decided::default();
         let all = Some(incoming.len() as u64);
         for (at, (number, line)) in incoming.into_iter().enumerate() {
             progress::tell(|| "applying changes".to_owned(), at as u64, all);
-            if self.decide(&line)? {
-                waiting.push((number, line));
-            }
+            self.decide(number, line, &mut decided)?;
         }
+        let mut waiting: Vec<(usize, Line)> = decided.lines.into_iter().map(|wins| (wins.number, wins.line)).collect();
         // A record may come before the one that it links to, a value before the record that had it is changed.
         let mut aside = None;
         loop {
@@ -164,13 +164,14 @@ impl Applying<'_> {
             if still.is_empty() {
                 return Ok(());
             }
-            if still.len() == before && self.tie(&still)? {
-                return Ok(());
+            if still.len() == before && self.tie(&mut still)? {
+                waiting = still.into_iter().map(|(number, line, _)| (number, line)).collect();
+                continue;
             }
             if aside.is_none() && still.len() == before {
                 aside = Some(self.let_stand_aside(&still)?);
             } else if still.len() == before {
-                let (number, line, why) = still.remove(0);
+                let (number, line, why) = still.remove(self.not_waiting(&still)?);
                 let stands_aside = aside.iter().flatten().any(|a| *a == number);
                 self.give_in(number, line, why, stands_aside)?;
             }
@@ -194,65 +195,90 @@ impl Applying<'_> {
         Ok(aside)
     }
 
-    /// Applies changes of records that link to each other, or to themselves: none of them can come first, so each comes without those
-    /// links at first. Says whether all of them are applied; else nothing is.
-    fn tie(&mut self, knot: &[(usize, Line, Later)]) -> Result<bool, Error> {
-        let report = self.report.clone();
-        let scope = self.scope;
-        scope.connection.defer_foreign_keys(true)?;
-        let tied = scope.part(|| {
-            let tied = self.tie_all(knot)?;
-            if tied { Ok(()) } else { Err(Error::own("not tied")) }
-        });
-        scope.connection.defer_foreign_keys(false)?;
-        match tied {
-            Ok(()) => Ok(true),
-            Err(error) if error.is_own() => {
-                self.report = report;
-                Ok(false)
+    /// Which of the lines that cannot be applied does not wait for another of them: what is wrong is wrong with that one.
+    fn not_waiting(&self, still: &[(usize, Line, Later)]) -> Result<usize, Error> {
+        for (at, (_, line, why)) in still.iter().enumerate() {
+            let waits = match why {
+                Later::Unlinked(column, told) => {
+                    self.target(line, column)?.is_some_and(|target| comes(still, &target.name, told))
+                }
+                Later::Refused(_) | Later::Never(_) => false,
+            };
+            if !waits {
+                return Ok(at);
             }
-            Err(error) => Err(error),
         }
+        Ok(0)
     }
 
-    fn tie_all(&mut self, knot: &[(usize, Line, Later)]) -> Result<bool, Error> {
-        let mut open_ends = Vec::new();
-        for (_, line, why) in knot {
-            if !matches!(why, Later::Unlinked(..)) {
-                return Ok(false);
+    /// Applies changes of records that link to each other, or to themselves: none of them can come first, so each comes without those
+    /// links at first. Takes those that are applied out of `still`, and says whether there were any.
+    fn tie(&mut self, still: &mut Vec<(usize, Line, Later)>) -> Result<bool, Error> {
+        let (mut knot, mut rest): (Vec<_>, Vec<_>) =
+            still.drain(..).partition(|(.., why)| matches!(why, Later::Unlinked(..)));
+        while !knot.is_empty() {
+            let report = self.report.clone();
+            let scope = self.scope;
+            scope.connection.defer_foreign_keys(true)?;
+            let mut loose = None;
+            let tied = scope.part(|| {
+                loose = self.tie_all(&knot)?;
+                if loose.is_none() { Ok(()) } else { Err(Error::own("not tied")) }
+            });
+            scope.connection.defer_foreign_keys(false)?;
+            match (tied, loose) {
+                (Ok(()), _) => {
+                    *still = rest;
+                    return Ok(true);
+                }
+                // One that needs something else comes later, or not at all; the others may do without it.
+                (Err(error), Some(loose)) if error.is_own() => {
+                    self.report = report;
+                    rest.push(knot.remove(loose));
+                }
+                (Err(error), _) => return Err(error),
             }
+        }
+        rest.sort_by_key(|(number, ..)| *number);
+        *still = rest;
+        Ok(false)
+    }
+
+    /// Which of the knot cannot be applied with the others; `None` if all are.
+    fn tie_all(&mut self, knot: &[(usize, Line, Later)]) -> Result<Option<usize>, Error> {
+        let mut open_ends = Vec::new();
+        for (at, (_, line, _)) in knot.iter().enumerate() {
             match self.without_links_to(line, knot)? {
                 Some(without) if without.is_empty() => {}
-                Some(_) => open_ends.push(line),
-                None => return Ok(false),
+                Some(_) => open_ends.push(at),
+                None => return Ok(Some(at)),
             }
         }
-        for line in open_ends {
-            match self.attempt(line, &[]) {
+        for at in open_ends {
+            match self.attempt(&knot[at].1, &[]) {
                 Ok(()) => {}
                 Err(Later::Never(error)) => return Err(error),
-                Err(_) => return Ok(false),
+                Err(_) => return Ok(Some(at)),
             }
         }
-        Ok(true)
+        Ok(None)
+    }
+
+    /// The table that a column of a line's links to.
+    fn target(&self, line: &Line, column: &str) -> Result<Option<&Table>, Error> {
+        let column = self.table(line)?.column(column);
+        Ok(column.and_then(|column| linked_key(&self.scope.inner.declared.structure, column)).map(|(target, _)| target))
     }
 
     /// Writes a record without its links to others of the knot that are not there yet, and says which those are; nothing when another
     /// link leads nowhere.
     fn without_links_to(&mut self, line: &Line, knot: &[(usize, Line, Later)]) -> Result<Option<Vec<String>>, Error> {
-        let comes = |table: &str, own_key: &Value| {
-            knot.iter()
-                .any(|(_, other, _)| other.columns.is_some() && other.table == table && other.own_key == *own_key)
-        };
         let mut without = Vec::new();
         loop {
             match self.attempt(line, &without) {
                 Ok(()) => return Ok(Some(without)),
                 Err(Later::Unlinked(column, told)) if !without.contains(&column) => {
-                    let table = self.table(line)?;
-                    let target =
-                        table.column(&column).and_then(|c| linked_key(&self.scope.inner.declared.structure, c));
-                    if !target.is_some_and(|(target, _)| comes(&target.name, &told)) {
+                    if !self.target(line, &column)?.is_some_and(|target| comes(knot, &target.name, &told)) {
                         return Ok(None);
                     }
                     without.push(column);
@@ -268,19 +294,49 @@ impl Applying<'_> {
         table.ok_or_else(|| Error::new(Cause::Schema, format!("there is no table `{}`", line.table)))
     }
 
-    /// Whether a change is to be applied, as against what is stored.
-    fn decide(&mut self, line: &Line) -> Result<bool, Error> {
-        let here = Line::read(self.scope, self.table(line)?, line.own_key.clone(), String::new())?;
+    /// Decides whether a change is to be applied, as against what is stored, or what an earlier line brings: all lines come to what each of them alone, one after
+    /// the other, would come to.
+    fn decide(&mut self, number: usize, line: Line, decided: &mut Decided) -> Result<(), Error> {
+        let table = self.table(&line)?;
+        let ignores_case = table.own_key.as_ref().and_then(|key| table.column(key)).is_some_and(|key| key.ignore_case);
+        let own_key = line.own_key.literal();
+        let record = (line.table.clone(), if ignores_case { own_key.to_ascii_lowercase() } else { own_key });
+        if let Some(at) = decided.by_record.get(&record).copied() {
+            let earlier = &mut decided.lines[at];
+            if self.same(&earlier.becomes, &line)? {
+                self.report.unchanged += 1;
+                let later = std::cmp::max(&earlier.line.at, &line.at).clone();
+                earlier.line.at = later;
+            } else if (line.at.as_str(), line.content()) > (earlier.line.at.as_str(), earlier.becomes.content()) {
+                earlier.is_followed_by(number, line);
+            } else {
+                self.report.kept += 1;
+            }
+            return Ok(());
+        }
+        let here = Line::read(self.scope, self.table(&line)?, line.own_key.clone(), String::new())?;
+        if self.wins(&line, &here)? {
+            decided.by_record.insert(record, decided.lines.len());
+            let mut wins = Wins { number, line: here.clone(), becomes: here };
+            wins.line.columns = wins.line.columns.take().map(|_| Vec::new());
+            wins.is_followed_by(number, line);
+            decided.lines.push(wins);
+        }
+        Ok(())
+    }
+
+    /// Whether a change takes the place of what is stored.
+    fn wins(&mut self, line: &Line, here: &Line) -> Result<bool, Error> {
         let Some(entry) = self.entry(line)? else {
             if line.columns.is_none() && here.columns.is_none() {
-                // Neither ever had it, or it is long gone. What is made anew under this key must be later than that, whatever the clock says.
+                // Neither ever had it, or it is long gone. What is made again under this key must be later than that, whatever the clock says.
                 self.settle(line)?;
                 self.report.unchanged += 1;
                 return Ok(false);
             }
             return Ok(true);
         };
-        if same(&here, line) {
+        if self.same(here, line)? {
             self.report.unchanged += 1;
             if line.at > entry.at {
                 self.settle(line)?;
@@ -314,10 +370,13 @@ impl Applying<'_> {
 
     /// Applies a change in a part of the transaction. The columns in `without` become nothing; then it is not counted.
     fn attempt(&mut self, line: &Line, without: &[String]) -> Result<(), Later> {
-        let mut why = None;
+        let (mut why, mut changed) = (None, 0);
         let scope = self.scope;
         let applied = scope.part(|| match self.apply(line, without) {
-            Ok(()) => Ok(()),
+            Ok(rows) => {
+                changed = rows;
+                Ok(())
+            }
             Err(later) => {
                 why = Some(later);
                 Err(Error::new(Cause::Engine, "given up"))
@@ -326,9 +385,10 @@ impl Applying<'_> {
         match (applied, why) {
             (Ok(()), _) if !without.is_empty() => Ok(()),
             (Ok(()), _) => {
-                match line.columns {
-                    Some(_) => self.report.written += 1,
-                    None => self.report.removed += 1,
+                match (&line.columns, changed) {
+                    (Some(_), _) => self.report.written += 1,
+                    (None, 0) => self.report.unchanged += 1,
+                    (None, _) => self.report.removed += 1,
                 }
                 Ok(())
             }
@@ -337,7 +397,7 @@ impl Applying<'_> {
         }
     }
 
-    fn apply(&self, line: &Line, without: &[String]) -> Result<(), Later> {
+    fn apply(&self, line: &Line, without: &[String]) -> Result<u64, Later> {
         let refused = |fault: Fault| match fault.kind {
             FaultKind::Link | FaultKind::Clash(_) => Later::Refused(fault),
             _ => Later::Never(fault.into()),
@@ -368,8 +428,11 @@ impl Applying<'_> {
         if line.columns.is_none() {
             values.push(line.own_key.clone());
         }
-        self.scope.connection.execute(&text, values.iter().map(Value::as_ref)).map_err(refused)?;
-        if without.is_empty() { self.settle(line).map_err(Later::Never) } else { Ok(()) }
+        let changed = self.scope.connection.execute(&text, values.iter().map(Value::as_ref)).map_err(refused)?;
+        if without.is_empty() {
+            self.settle(line).map_err(Later::Never)?;
+        }
+        Ok(changed)
     }
 
     /// A told value as it is stored here: a link as the row number of the record with that own key.
@@ -415,17 +478,9 @@ impl Applying<'_> {
                 let table = self.table(&line)?.clone();
                 let Some(declared) = table.column(&column) else { return Ok(()) };
                 if stands_aside || !self.was_removed_here(declared, &told)? {
-                    let told = show::plain(told.as_ref());
-                    let why = format!("links `{}.{column}` to {told}, which is neither here nor comes", table.name);
-                    return Err(refused(number, &why));
+                    return Err(links_nowhere(number, &table, &column, &told));
                 }
-                if declared.optional {
-                    self.without_broken_links(number, &line)?;
-                } else {
-                    // It goes the way of the record that it links to, or stays as it was here.
-                    let here = Line::read(self.scope, &table, line.own_key.clone(), line.at.clone())?;
-                    self.tell_anew(&here)?;
-                }
+                self.without_broken_links(number, &line)?;
             }
             Later::Refused(fault) if line.columns.is_none() && fault.kind == FaultKind::Link => {
                 self.tell_again_that_it_is_here(&line)?;
@@ -463,14 +518,26 @@ impl Applying<'_> {
         Ok(self.entry(&line)?.is_some())
     }
 
-    /// Writes a record without the links whose records were removed here.
+    /// Writes a record without the links whose records were removed here; one that must have such a link goes the way of the record that it links to, or stays as it was
+    /// here.
     fn without_broken_links(&mut self, number: usize, line: &Line) -> Result<(), Error> {
+        let table = self.table(line)?.clone();
         let mut without = Vec::new();
         loop {
             match self.attempt(line, &without) {
                 Ok(()) => break,
-                Err(Later::Unlinked(column, _)) if !without.contains(&column) => without.push(column),
-                Err(Later::Unlinked(..)) => return Ok(()),
+                Err(Later::Unlinked(column, told)) => {
+                    let declared = table.column(&column).filter(|_| !without.contains(&column));
+                    let Some(declared) = declared else { return Ok(()) };
+                    if !self.was_removed_here(declared, &told)? {
+                        return Err(links_nowhere(number, &table, &column, &told));
+                    }
+                    if !declared.optional {
+                        let here = Line::read(self.scope, &table, line.own_key.clone(), line.at.clone())?;
+                        return self.tell_anew(&here);
+                    }
+                    without.push(column);
+                }
                 Err(Later::Refused(fault)) => return Err(self.clash(number, line, fault)),
                 Err(Later::Never(error)) => return Err(error),
             }
@@ -493,13 +560,72 @@ impl Applying<'_> {
     }
 }
 
-/// Whether what is stored is what comes, in the columns that come.
-fn same(here: &Line, line: &Line) -> bool {
-    match (&here.columns, &line.columns) {
-        (None, None) => true,
-        (Some(here), Some(coming)) => {
-            coming.iter().all(|(name, value)| here.iter().any(|(n, v)| n == name && v.as_ref() == value.as_ref()))
+fn links_nowhere(number: usize, table: &Table, column: &str, told: &Value) -> Error {
+    let told = show::plain(told.as_ref());
+    refused(number, &format!("links `{}.{column}` to {told}, which is neither here nor comes", table.name))
+}
+
+/// Whether a record comes with one of these lines.
+fn comes(lines: &[(usize, Line, Later)], table: &str, own_key: &Value) -> bool {
+    lines.iter().any(|(_, other, _)| other.columns.is_some() && other.table == table && other.own_key == *own_key)
+}
+
+/// The changes that are to be applied: one of each record.
+#[derive(Default)]
+struct Decided {
+    lines: Vec<Wins>,
+    /// Where each record is among them, by its table and own key.
+    by_record: HashMap<(String, String), usize>,
+}
+
+/// A change that is to be applied: that of the newest line about its record, and whatever older ones say of other columns.
+struct Wins {
+    /// The number of the newest line.
+    number: usize,
+    line: Line,
+    /// The whole record, once it is applied.
+    becomes: Line,
+}
+
+impl Wins {
+    /// A newer line about the same record.
+    fn is_followed_by(&mut self, number: usize, newer: Line) {
+        self.number = number;
+        let Some(columns) = newer.columns else {
+            self.becomes.columns = None;
+            self.line = newer;
+            return;
+        };
+        for all in [&mut self.line.columns, &mut self.becomes.columns] {
+            let all = all.get_or_insert_with(Vec::new);
+            for (name, value) in &columns {
+                match all.iter_mut().find(|(n, _)| n == name) {
+                    Some((_, there)) => there.clone_from(value),
+                    None => all.push((name.clone(), value.clone())),
+                }
+            }
         }
-        _ => false,
+        self.line.at = newer.at;
+    }
+}
+
+impl Applying<'_> {
+    /// Whether what is stored is what comes, in the columns that come.
+    fn same(&self, here: &Line, line: &Line) -> Result<bool, Error> {
+        let (here, coming) = match (&here.columns, &line.columns) {
+            (None, None) => return Ok(true),
+            (Some(here), Some(coming)) => (here, coming),
+            _ => return Ok(false),
+        };
+        let table = self.table(line)?;
+        // A link is told by an own key, which may ignore case.
+        let ignores_case = |name: &str| {
+            let link = table.column(name).and_then(|column| linked_key(&self.scope.inner.declared.structure, column));
+            link.is_some_and(|(_, own_key)| own_key.ignore_case)
+        };
+        Ok(coming.iter().all(|(name, value)| {
+            here.iter()
+                .any(|(n, stored)| n == name && (stored == value || ignores_case(name) && is_same_text(stored, value)))
+        }))
     }
 }

@@ -8,10 +8,10 @@ use serde_json::Value as Json;
 use serde_json::value::RawValue;
 use std::borrow::Cow;
 use std::collections::BTreeMap;
-use velvet_core::Value;
 use velvet_core::exchange::{of_json, to_json};
 use velvet_core::name::{KEY_COLUMN, quoted};
 use velvet_core::structure::{ColumnDefinition, Kind, Structure, Table};
+use velvet_core::{Value, show};
 
 /// A record as it is after a change, or that it is gone. Links are the own keys of the linked records.
 #[derive(Clone, Debug, PartialEq)]
@@ -128,8 +128,22 @@ impl Line {
             };
             columns.push((name, told));
         }
+        // Left out, it is the key by which the record is known.
+        match columns.iter().find(|(name, _)| *name == own_column.name) {
+            None => columns.push((own_column.name.clone(), own_key.clone())),
+            Some((_, value)) if *value == own_key || own_column.ignore_case && is_same_text(value, &own_key) => {}
+            Some((place, value)) => {
+                let [key, value] = [&own_key, value].map(|v| show::plain(v.as_ref()));
+                return Err(format!("is about `{key}` by its own_key, and about `{value}` by its column `{place}`"));
+            }
+        }
         Ok(Line { table: name, own_key, at, columns: Some(columns) })
     }
+}
+
+/// Whether two texts are the same but for the case of letters from a to z, as the engine compares them.
+pub(super) fn is_same_text(a: &Value, b: &Value) -> bool {
+    matches!((a, b), (Value::Text(a), Value::Text(b)) if a.eq_ignore_ascii_case(b))
 }
 
 /// A line as it is written.
