@@ -19,7 +19,10 @@ use zeroize::{Zeroize, ZeroizeOnDrop, Zeroizing};
 pub const FORM: u8 = 1;
 
 /// How many bytes stand before what the cipher makes: the form, the number of the key, the nonce.
-const HEAD: usize = 1 + 4 + NONCE;
+/// Where the nonce of a sealed value begins.
+pub const NONCE_AT: usize = 1 + 4;
+
+const HEAD: usize = NONCE_AT + NONCE;
 
 /// How many bytes a nonce has.
 pub const NONCE: usize = 24;

@@ -1,6 +1,7 @@
 //! What a drawer's file says about itself: its header, the table of facts beside it.
 
-use crate::engine::{Connection, Fault, FaultKind};
+use crate::engine::{Connection, Fault};
+use crate::facts::{self, FACTS, exists, not_a_table};
 use crate::schema::Declared;
 use std::time::Duration;
 use velvet_core::statement::{CREATE_SESSIONS, SEARCH_INDEX};
@@ -11,9 +12,6 @@ pub(crate) const APPLICATION_ID: i64 = 0x5644_7277;
 
 /// The version of the file format, for readers other than this one.
 const FORMAT: &str = "1";
-
-/// The table of facts, in statements that read it: only a table has its index, so a view that was put in its place is refused and not run.
-const FACTS: &str = "velvet_about INDEXED BY sqlite_autoindex_velvet_about_1";
 
 /// What a drawer's file says about itself.
 #[derive(Default)]
@@ -45,7 +43,7 @@ impl About {
             row.text(1).clone_into(fact);
             Ok::<_, Fault>(())
         });
-        Ok(is_there(read)?.map(|()| about))
+        Ok(exists(read)?.map(|()| about))
     }
 
     /// Whether an app of ours made the file.
@@ -53,10 +51,9 @@ impl About {
         Ok(connection.application()? == APPLICATION_ID)
     }
 
-    /// One fact of the file; nothing where it is missing.
+    /// One fact of the file; `None` if it is missing.
     pub(crate) fn fact(connection: &Connection, name: &str) -> Result<Option<String>, Fault> {
-        let text = format!("SELECT value FROM {FACTS} WHERE name = ?1");
-        Ok(is_there(connection.one(&text, [name.into()], |row| row.text(0).to_owned()))?.flatten())
+        facts::fact(connection, name)
     }
 
     /// The structure that the file was declared to have when it was last changed.
@@ -74,7 +71,7 @@ impl About {
         connection.run(CREATE_SESSIONS)?;
         let created = format!("{:.9}", jiff::Timestamp::now());
         for (name, value) in [("format", FORMAT), ("app", &declared.app), ("created_at", &created)] {
-            set(connection, name, value)?;
+            facts::remember(connection, name, value)?;
         }
         went_through(connection, declared, declared.version, Duration::ZERO)?;
         connection.set_application(APPLICATION_ID)?;
@@ -95,7 +92,7 @@ impl About {
 
     /// Notes that the app has yet to bring data into the new file.
     pub(crate) fn wait_to_be_filled(connection: &Connection) -> Result<(), Fault> {
-        set(connection, "waits_to_be_filled", "1")
+        facts::remember(connection, "waits_to_be_filled", "1")
     }
 
     /// Whether the app has yet to bring data into the file.
@@ -110,12 +107,12 @@ impl About {
 
     /// Remembers a fact under a name.
     pub(crate) fn remember(connection: &Connection, name: &str, value: &str) -> Result<(), Fault> {
-        set(connection, name, value)
+        facts::remember(connection, name, value)
     }
 
     /// Forgets a fact.
     pub(crate) fn forget(connection: &Connection, name: &str) -> Result<(), Fault> {
-        connection.execute("DELETE FROM velvet_about WHERE name = ?1", [name.into()]).map(drop)
+        facts::forget(connection, name)
     }
 
     /// Whether no other program has changed the structure since it was last written by us, or looked at.
@@ -139,15 +136,15 @@ impl About {
 
     /// Notes that the structure is the declared one as it is now.
     pub(crate) fn same_after_all(connection: &Connection) -> Result<(), Fault> {
-        set(connection, "structure_count", &connection.structure_count()?.to_string())
+        facts::remember(connection, "structure_count", &connection.structure_count()?.to_string())
     }
 }
 
 /// Writes the declared structure and version.
 fn describe(connection: &Connection, declared: &Declared) -> Result<(), Fault> {
     let structure = serde_json::to_string(&declared.structure).unwrap_or_default();
-    set(connection, "fingerprint", &declared.fingerprint)?;
-    set(connection, "structure", &structure)?;
+    facts::remember(connection, "fingerprint", &declared.fingerprint)?;
+    facts::remember(connection, "structure", &structure)?;
     connection.set_version(declared.version.into())?;
     About::same_after_all(connection)
 }
@@ -159,27 +156,6 @@ pub(crate) fn refuse_stand_ins(connection: &Connection, declared: &Structure) ->
         (name.starts_with("velvet_") && !is_index) || declared.table(name).is_some()
     });
     refused.map_or(Ok(()), |(name, _)| Err(not_a_table(&name)))
-}
-
-fn not_a_table(name: &str) -> Fault {
-    let message = format!("`{name}` is not a table: another program put a view or a virtual table in its place");
-    Fault { kind: FaultKind::Damaged, message }
-}
-
-/// What was read; nothing where the table of facts is missing.
-fn is_there<R>(read: Result<R, Fault>) -> Result<Option<R>, Fault> {
-    match read {
-        Err(Fault { kind: FaultKind::NoTable(_), .. }) => Ok(None),
-        Err(Fault { kind: FaultKind::Other, message }) if message.starts_with("no such index") => {
-            Err(not_a_table("velvet_about"))
-        }
-        read => read.map(Some),
-    }
-}
-
-fn set(connection: &Connection, name: &str, value: &str) -> Result<(), Fault> {
-    let text = "INSERT INTO velvet_about (name, value) VALUES (?1, ?2) ON CONFLICT (name) DO UPDATE SET value = ?2";
-    connection.execute(text, [name.into(), value.into()]).map(drop)
 }
 
 fn went_through(connection: &Connection, declared: &Declared, version: u32, took: Duration) -> Result<(), Fault> {

@@ -23,6 +23,14 @@ pub(crate) fn set_aside(path: &Path) -> PathBuf {
     (1..).map(|n| named(path, &word, n)).find(free).unwrap_or_else(|| named(path, &word, 0))
 }
 
+/// The files next to the one at a path that were set aside.
+pub(crate) fn all_set_aside(path: &Path) -> Vec<PathBuf> {
+    let begins = format!("{}.set-aside-", path.file_stem().unwrap_or_default().to_string_lossy());
+    let Some(Ok(entries)) = path.parent().map(fs::read_dir) else { return Vec::new() };
+    let is_one = |name: &str| name.starts_with(&begins) && !COMPANIONS.iter().any(|end| name.ends_with(end));
+    entries.flatten().filter(|entry| is_one(&entry.file_name().to_string_lossy())).map(|entry| entry.path()).collect()
+}
+
 /// The name of a write-ahead log that is kept with the file that was set aside at a path. It is not that of a companion: nobody replays it by opening the file.
 pub(crate) fn log_of(set_aside: &Path) -> PathBuf {
     (1..).map(|n| named(set_aside, LOG, n)).find(|place| !place.exists()).unwrap_or_else(|| named(set_aside, LOG, 0))

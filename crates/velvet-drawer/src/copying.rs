@@ -5,6 +5,7 @@ use crate::drawer::Drawer;
 use crate::engine::{Fault, Opener, copy_from};
 use crate::error::Error;
 use crate::new_file;
+use crate::sealing::note_copied_keys;
 use crate::searching;
 use crate::trails::hide;
 use std::path::Path;
@@ -22,7 +23,10 @@ impl Drawer {
     pub fn copy_to(&self, path: impl AsRef<Path>) -> Result<(), Error> {
         let doing = "cannot copy the drawer";
         self.inner.reading(|scope| {
-            new_file::make_new(path.as_ref(), doing, |unfinished| Ok(copy_from(scope.connection, unfinished)?))
+            new_file::make_new(path.as_ref(), doing, |unfinished| {
+                copy_from(scope.connection, unfinished)?;
+                note_copied_keys(unfinished)
+            })
         })
     }
 
@@ -56,6 +60,7 @@ impl Drawer {
         self.inner.reading(|scope| {
             new_file::make_new(path.as_ref(), doing, |unfinished| {
                 copy_from(scope.connection, unfinished)?;
+                note_copied_keys(unfinished)?;
                 Ok(blank_private(unfinished, &self.inner.declared.structure)?)
             })
         })

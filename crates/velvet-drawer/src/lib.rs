@@ -30,6 +30,7 @@ mod encryption;
 mod engine;
 mod error;
 mod events;
+mod facts;
 mod keys;
 mod live;
 mod named;

@@ -5,7 +5,7 @@ use std::fs;
 use std::path::{Path, PathBuf};
 
 /// The top modules of the library, from the lowest: each may know those before it.
-const DRAWER: &str = "beside cancel clock outcome progress ui_thread running unfinished temporary engine error events place space grid new_file attachment keys encryption sealing schema about searching sessions trails upgrading \
+const DRAWER: &str = "beside cancel clock outcome progress ui_thread running unfinished temporary engine error events place space grid new_file attachment facts keys encryption sealing schema about searching sessions trails upgrading \
     drawer live reading writing named settings attachments outside sql changes copying opening inspect testing";
 
 /// The top modules of the core, from the lowest.

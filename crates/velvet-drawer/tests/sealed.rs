@@ -17,8 +17,8 @@ use velvet_core::sealing::{Plain, key_number};
 use velvet_core::structure::Structure;
 use velvet_drawer::inspect::{Exchange, File, Limits, TrailOf, import, salvage};
 use velvet_drawer::{
-    Cancel, Drawer, Error, Excerpt, Key, KeysInMemory, Options, Progress, Record, Schema, Settings, Trail, Value,
-    testing,
+    Cancel, Drawer, Error, Excerpt, Key, KeyKeeper, KeyRefusal, KeysInMemory, Options, Progress, Record, Schema,
+    SecretKey, Settings, Trail, Value, testing,
 };
 use velvet_phone::{Phone, Running, Sandbox};
 
@@ -759,6 +759,66 @@ fn a_new_key_is_given_record_by_record_and_goes_on_after_an_interruption() {
     assert!(read.unreadable.len() == 1 && read.records.len() == 699);
     drawer.close().unwrap();
     assert_eq!(with(&keys).open(&path, schema()).unwrap().named::<Token>().get("courier").unwrap(), Some(WORD.into()));
+}
+
+/// Answers each time with another key.
+#[derive(Default)]
+struct Fickle(std::sync::atomic::AtomicU8);
+
+impl KeyKeeper for Fickle {
+    fn find(&self, _: &str) -> Result<Option<SecretKey>, KeyRefusal> {
+        Ok(Some(SecretKey::from_bytes([self.0.fetch_add(1, Relaxed); 32])))
+    }
+
+    fn keep(&self, _: &str, _: &SecretKey) -> Result<(), KeyRefusal> {
+        Ok(())
+    }
+
+    fn forget(&self, _: &str) -> Result<(), KeyRefusal> {
+        Ok(())
+    }
+}
+
+#[test]
+fn copies_that_get_new_keys_of_their_own_never_take_that_of_another() {
+    let (_folder, path) = folder();
+    let keys = KeysInMemory::default();
+    let open = |path: &Path| with(&keys).open(path, schema());
+    let is_whole = |path: &Path| {
+        let drawer = open(path).unwrap();
+        let read = drawer.records::<Client>().sort_by(|c| c.number.ascending()).collect().unwrap();
+        assert!(read.into_iter().map(|c| c.into_record()).eq((0..4).map(client)), "{}", path.display());
+        drawer.close().unwrap();
+    };
+    // The copies: by the library, by the command, as a backup of the device, and one that a restored one sets aside.
+    let drawer = open(&path).unwrap();
+    drawer.insert_all((0..4).map(client)).unwrap();
+    let [copy, of_command, backup] =
+        ["copy", "of_command", "backup"].map(|n| path.with_file_name(format!("{n}.drawer")));
+    drawer.copy_to(&copy).unwrap();
+    File::open(&path).unwrap().copy_to(&of_command, false).unwrap();
+    drawer.close().unwrap();
+    std::fs::copy(&path, &backup).unwrap();
+    open(&path).unwrap().renew_key().unwrap();
+    let aside = Drawer::restore(&path, &copy).unwrap().unwrap();
+    let all = [&path, &aside, &copy, &of_command, &backup];
+    for (round, place) in all.into_iter().cycle().take(10).enumerate() {
+        let drawer = open(place).unwrap();
+        assert!(drawer.renew_key().unwrap().sealed > 0);
+        // What was copied by the library, or set aside, is never robbed of its key.
+        if round > 4 && ![&aside, &backup].contains(&place) {
+            let _ = drawer.forget_old_keys();
+        }
+        drawer.close().unwrap();
+        all.into_iter().for_each(|place| is_whole(place));
+    }
+    let error = open(&path).unwrap().forget_old_keys().err();
+    assert!(error.is_none_or(|error| error.is_in_use() && error.to_string().contains("set-aside")));
+
+    // Nothing is written with a key that is not there the next time.
+    let other = path.with_file_name("other.drawer");
+    let error = Drawer::options().keys(Fickle::default()).open(&other, schema()).unwrap_err();
+    assert!(error.is_key_missing() && error.to_string().contains("different keys to the same name"), "{error}");
 }
 
 #[test]

@@ -342,6 +342,11 @@ impl Connection {
         Err(Fault { kind: FaultKind::Damaged, message })
     }
 
+    /// Where its file is; `None` in memory.
+    pub(crate) fn place(&self) -> Option<PathBuf> {
+        self.engine.path().filter(|path| !path.is_empty()).map(PathBuf::from)
+    }
+
     /// Whether it has to be closed, and another one opened for whatever is read next.
     pub(super) fn is_spent(&self) -> bool {
         self.is_spent.get()

@@ -5,6 +5,7 @@ use crate::copying::blank_private;
 use crate::engine::copy_from;
 use crate::error::Error;
 use crate::new_file;
+use crate::sealing::note_copied_keys;
 use std::path::Path;
 
 impl File {
@@ -19,6 +20,7 @@ impl File {
         let doing = "cannot copy the file";
         new_file::make_new(path.as_ref(), doing, |unfinished| {
             self.read(doing, |c| Ok(copy_from(c, unfinished)?))?;
+            note_copied_keys(unfinished)?;
             match self.declared().filter(|_| without_private) {
                 Some(structure) => Ok(blank_private(unfinished, structure)?),
                 None => Ok(()),

@@ -16,14 +16,23 @@ pub(crate) fn found(keeper: &dyn KeyKeeper, name: &str) -> Result<Option<SecretK
 
 /// Makes a key, and has it kept.
 pub(crate) fn made(keeper: &dyn KeyKeeper, name: &str) -> Result<SecretKey, Error> {
-    let new = Zeroizing::new(random()?);
-    let kept = keeper.keep(name, &SecretKey::from_bytes(*new)).and_then(|()| keeper.find(name));
-    let kept = kept.map_err(|refusal| refused("cannot be kept", name, &refusal))?;
+    let ask = || keeper.find(name).map_err(|refusal| refused("cannot be asked for", name, &refusal));
+    // Never over another: whoever answers to a name that chance made has its own key for it.
+    let key = match ask()? {
+        Some(key) => key,
+        None => {
+            let new = SecretKey::from_bytes(*Zeroizing::new(random()?));
+            keeper.keep(name, &new).map_err(|refusal| refused("cannot be kept", name, &refusal))?;
+            new
+        }
+    };
     // Nothing is written with a key that would not be there the next time.
-    kept.ok_or_else(|| {
-        let problem = format!("the key {name:?} was given to its keeper, which does not have it now");
-        Error::bare(Cause::KeyMissing, problem).advise("See what the device's store of keys reports")
-    })
+    let problem = match ask()? {
+        Some(kept) if kept == key => return Ok(key),
+        Some(_) => format!("the keeper answers with different keys to the same name {name:?}"),
+        None => format!("the key {name:?} was given to its keeper, which does not have it now"),
+    };
+    Err(Error::bare(Cause::KeyMissing, problem).advise("See what the device's store of keys reports"))
 }
 
 /// Has a key forgotten.

@@ -3,17 +3,19 @@
 mod renewing;
 
 pub use renewing::KeyChange;
+pub(crate) use renewing::note_copied_keys;
 
-use crate::engine::{Connection, Fault, Seals};
+use crate::engine::{Connection, Fault, Opener, Seals};
 use crate::error::{Cause, Error};
 use crate::keys::{self, KeysInMemory, random};
 use jiff::Timestamp;
 use std::collections::BTreeMap;
 use std::fmt;
 use std::sync::Arc;
+use velvet_core::hex;
 use velvet_core::keys::{KeyKeeper, KeyRefusal};
 use velvet_core::name::quoted;
-use velvet_core::sealing::{ColumnSeal, FILE_ID, NONCE, SecretKey};
+use velvet_core::sealing::{ColumnSeal, FILE_ID, NONCE, NONCE_AT as HEAD, SecretKey};
 use velvet_core::structure::Structure;
 use velvet_core::{Value, ValueRef};
 
@@ -213,14 +215,14 @@ impl Sealing {
         let (Some(keeper), Some(seals)) = (&self.keeper, &self.seals) else { return Ok(()) };
         let file_id: [u8; FILE_ID] = if self.is_fixed { [0; FILE_ID] } else { random()? };
         let key = new_key(connection, keeper, app, (file_id, 1))?;
-        seals.are(file_id, BTreeMap::from([(1, key)]), finder(keeper, app, file_id));
+        seals.are(file_id, BTreeMap::from([(1, key)]), finder(connection, keeper, app));
         Ok(())
     }
 
     /// Whether the keeper knows none of the file's keys, and nothing is sealed with them.
     fn is_nothing_lost(&self, connection: &Connection, app: &str, structure: &Structure) -> Result<bool, Error> {
         let Some(keeper) = &self.keeper else { return Ok(false) };
-        let is_unknown = |row: &Row| keeper.find(&row.name(app)) == Ok(None);
+        let is_unknown = |row: &Row| row.names(app).iter().all(|name| keeper.find(name) == Ok(None));
         if !rows(connection)?.iter().all(is_unknown) {
             return Ok(false);
         }
@@ -244,7 +246,7 @@ impl Sealing {
         for row in &rows {
             keys.insert(row.number, row.key(keeper, app)?);
         }
-        seals.are(*file_id, keys, finder(keeper, app, *file_id));
+        seals.are(*file_id, keys, finder(connection, keeper, app));
         Ok(())
     }
 }
@@ -257,14 +259,27 @@ struct Row {
 }
 
 impl Row {
-    fn name(&self, app: &str) -> String {
-        name(app, &self.file_id, self.number)
+    /// The names by which its keeper may know it: its own, and the one that earlier versions of the library gave, which copies of a file have in common.
+    fn names(&self, app: &str) -> [String; 2] {
+        let nonce = self.proof.get(HEAD..HEAD + NONCE).unwrap_or_default();
+        [own_name(app, &self.file_id, self.number, nonce), name(app, &self.file_id, self.number)]
+    }
+
+    /// The name by which its keeper does know it.
+    fn known_name(&self, keeper: &Arc<dyn KeyKeeper>, app: &str) -> Result<Option<String>, Error> {
+        for name in self.names(app) {
+            if keys::found(&**keeper, &name)?.is_some() {
+                return Ok(Some(name));
+            }
+        }
+        Ok(None)
     }
 
     /// The key itself, where it is this one.
     fn key(&self, keeper: &Arc<dyn KeyKeeper>, app: &str) -> Result<SecretKey, Error> {
-        let name = self.name(app);
-        let Some(key) = keys::found(&**keeper, &name)? else {
+        let known = self.known_name(keeper, app)?;
+        let name = known.clone().unwrap_or_else(|| self.names(app)[0].clone());
+        let Some(key) = known.and_then(|name| keys::found(&**keeper, &name).transpose()).transpose()? else {
             let problem =
                 format!("the key of the sealed values is missing: its keeper knows none by the name {name:?}");
             return Err(Error::bare(Cause::KeyMissing, problem).advise(
@@ -303,9 +318,8 @@ fn new_key(
     app: &str,
     (file_id, number): ([u8; FILE_ID], u32),
 ) -> Result<SecretKey, Error> {
-    let name = name(app, &file_id, number);
-    let key = keys::made(&**keeper, &name)?;
     let nonce: [u8; NONCE] = random()?;
+    let key = keys::made(&**keeper, &own_name(app, &file_id, number, &nonce))?;
     let proof = ColumnSeal::new(&key, number, &file_id, PROOF).seal(b"", i64::from(number), nonce);
     let text = "INSERT INTO velvet_sealing (number, file_id, proof, since) VALUES (?1, ?2, ?3, ?4)";
     let since = format!("{:.9}", Timestamp::now());
@@ -316,13 +330,25 @@ fn new_key(
     Ok(key)
 }
 
-/// The name by which a keeper knows a key.
-fn name(app: &str, file_id: &[u8; FILE_ID], number: u32) -> String {
-    let id: String = file_id.iter().map(|byte| format!("{byte:02x}")).collect();
-    format!("{app}/{id}/{number}")
+/// The name by which a keeper knows a key: that of no other, because it has some of the chance that is in the key's proof. The number alone is the same in copies of a file.
+fn own_name(app: &str, file_id: &[u8; FILE_ID], number: u32, nonce: &[u8]) -> String {
+    let chance = hex::hex(nonce.get(..CHANCE).unwrap_or_default());
+    format!("{}-{chance}", name(app, file_id, number))
 }
 
-fn finder(keeper: &Arc<dyn KeyKeeper>, app: &str, file_id: [u8; FILE_ID]) -> Arc<crate::engine::Find> {
-    let (keeper, app) = (Arc::clone(keeper), app.to_owned());
-    Arc::new(move |number| keeper.find(&name(&app, &file_id, number)).ok().flatten())
+/// How many bytes of chance a name has.
+const CHANCE: usize = 8;
+
+/// The name that earlier versions of the library gave to a key.
+fn name(app: &str, file_id: &[u8; FILE_ID], number: u32) -> String {
+    format!("{app}/{}/{number}", hex::hex(file_id))
+}
+
+/// Finds a key that another process has made since: the file says by which name its keeper knows it.
+fn finder(connection: &Connection, keeper: &Arc<dyn KeyKeeper>, app: &str) -> Arc<crate::engine::Find> {
+    let (place, keeper, app) = (connection.place(), Arc::clone(keeper), app.to_owned());
+    Arc::new(move |number| {
+        let rows = rows(&Opener::new(place.as_ref()?).reader().ok()?).ok()?;
+        rows.iter().find(|row| row.number == number)?.key(&keeper, &app).ok()
+    })
 }

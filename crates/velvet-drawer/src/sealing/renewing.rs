@@ -1,11 +1,13 @@
 //! A new key for what is sealed, record by record.
 
-use super::{Sealing, finder, new_key, rows, sealed_columns};
-use crate::engine::Connection;
+use super::{SEALING, Sealing, finder, new_key, rows, sealed_columns};
+use crate::engine::{Connection, Opener};
 use crate::error::{Cause, Error};
+use crate::facts;
 use crate::keys;
 use std::collections::BTreeMap;
 use std::ops::ControlFlow;
+use std::path::{Path, PathBuf};
 use velvet_core::name::{KEY_COLUMN, quoted};
 use velvet_core::sealing::{Shut, key_number, sealing, unsealing};
 use velvet_core::structure::Structure;
@@ -30,6 +32,8 @@ pub(crate) struct Renewing<'a> {
     columns: Vec<(&'a str, &'a str, &'a str)>,
     after: i64,
     number: u32,
+    /// The names of the keys that it takes the place of.
+    replaced: Vec<String>,
     pub(crate) done: KeyChange,
 }
 
@@ -56,9 +60,12 @@ impl Sealing {
         if number != newest {
             keys.insert(number, new_key(connection, keeper, app, (file_id, number))?);
         }
-        seals.are(file_id, keys, finder(keeper, app, file_id));
+        seals.are(file_id, keys, finder(connection, keeper, app));
         let columns = sealed_columns(structure).collect();
-        Ok(Renewing { columns, after: i64::MIN, number, done: KeyChange::default() })
+        let replaced = there.iter().filter(|row| row.number != number);
+        let replaced = replaced.map(|row| row.known_name(keeper, app)).collect::<Result<Vec<_>, _>>()?;
+        let replaced = replaced.into_iter().flatten().collect();
+        Ok(Renewing { columns, after: i64::MIN, number, replaced, done: KeyChange::default() })
     }
 
     /// After a transaction was rolled back, the file has the keys that it had before.
@@ -66,16 +73,71 @@ impl Sealing {
         let _ = self.find(connection, app);
     }
 
-    /// Forgets the keys that the file has no more.
-    pub(crate) fn forget_old_keys(&self, connection: &Connection, app: &str) -> Result<(), Error> {
-        let (Some(keeper), there) = (&self.keeper, rows(connection)?) else { return Ok(()) };
-        let Some(first) = there.first() else { return Ok(()) };
-        for number in 1..first.number {
-            let name = super::name(app, &first.file_id, number);
-            keys::forgotten(&**keeper, &name)?;
+    /// Forgets the keys that the file has replaced, but none that the file has of which it is a copy, or one that was set aside next to it: nothing else holds what is in
+    /// that. Returns the files for whose sake a key stays.
+    pub(crate) fn forget_old_keys(
+        &self,
+        connection: &Connection,
+        app: &str,
+        set_aside: &[PathBuf],
+    ) -> Result<Vec<PathBuf>, Error> {
+        let Some(keeper) = &self.keeper else { return Ok(Vec::new()) };
+        let mut old = old_keys(connection, OLD_KEYS)?;
+        let own = rows(connection)?;
+        // Earlier versions of the library noted no names.
+        let first = own.first().map(|first| (first.file_id, first.number));
+        let before = first.into_iter().flat_map(|(id, number)| (1..number).map(move |n| super::name(app, &id, n)));
+        let before: Vec<String> = before.filter(|name| !old.contains(name)).collect();
+        old.extend(before);
+        let of_another = old_keys(connection, KEYS_OF_ANOTHER)?;
+        let mut needed: Vec<(String, PathBuf)> = Vec::new();
+        for file in set_aside {
+            let names = keys_of(file, app);
+            needed.extend(names.into_iter().map(|name| (name, file.clone())));
         }
-        Ok(())
+        let is_in_use = |name: &String| own.iter().any(|row| row.names(app).contains(name));
+        let mut still: Vec<PathBuf> = Vec::new();
+        for name in old.iter().filter(|name| !of_another.contains(name) && !is_in_use(name)) {
+            match needed.iter().find(|(needed, _)| needed == name) {
+                Some((_, file)) => still.push(file.clone()),
+                None => keys::forgotten(&**keeper, name)?,
+            }
+        }
+        still.dedup();
+        Ok(still)
     }
+}
+
+/// The fact that lists the names of the keys that a file has replaced, one a line.
+const OLD_KEYS: &str = "old_keys";
+
+/// The fact that lists, in a copy, the names of the keys of the file that it is a copy of.
+const KEYS_OF_ANOTHER: &str = "keys_of_another";
+
+fn old_keys(connection: &Connection, fact: &str) -> Result<Vec<String>, Error> {
+    Ok(facts::fact(connection, fact)?.map(|names| names.lines().map(str::to_owned).collect()).unwrap_or_default())
+}
+
+/// The names that the keys of a file may have; none of a file that has no keys, or cannot be read.
+fn keys_of(file: &Path, app: &str) -> Vec<String> {
+    let rows = Opener::new(file).reader().map_err(Error::from).and_then(|connection| rows(&connection));
+    rows.unwrap_or_default().iter().flat_map(|row| row.names(app)).collect()
+}
+
+/// Notes in a copy, which nobody has open yet, which keys are those of the file that it is a copy of.
+pub(crate) fn note_copied_keys(copy: &Path) -> Result<(), Error> {
+    let connection = Opener::new(copy).writer()?;
+    let app = facts::fact(&connection, "app")?;
+    if let Some(app) = app.as_deref().filter(|_| connection.has(SEALING).unwrap_or_default()) {
+        let mut names = old_keys(&connection, KEYS_OF_ANOTHER)?;
+        names.extend(rows(&connection)?.iter().flat_map(|row| row.names(app)));
+        names.extend(old_keys(&connection, OLD_KEYS)?);
+        names.sort();
+        names.dedup();
+        facts::remember(&connection, KEYS_OF_ANOTHER, &names.join("\n"))?;
+    }
+    connection.leave_wal()?;
+    Ok(connection.close()?)
 }
 
 impl Renewing<'_> {
@@ -84,6 +146,9 @@ impl Renewing<'_> {
         let Some((table, column, label)) = self.columns.last().copied() else {
             if self.done.damaged == 0 {
                 connection.execute("DELETE FROM velvet_sealing WHERE number < ?1", [i64::from(self.number).into()])?;
+                let mut old = old_keys(connection, OLD_KEYS)?;
+                old.extend(self.replaced.iter().filter(|name| !old.contains(name)).cloned().collect::<Vec<_>>());
+                facts::remember(connection, OLD_KEYS, &old.join("\n"))?;
             }
             return Ok(ControlFlow::Break(()));
         };

@@ -1,7 +1,9 @@
 //! A new key for what is sealed.
 
+use crate::beside;
 use crate::drawer::Drawer;
-use crate::error::Error;
+use crate::engine::Connection;
+use crate::error::{Cause, Error};
 use crate::progress;
 use crate::sealing::KeyChange;
 
@@ -45,15 +47,21 @@ impl Drawer {
     }
 
     /// Has the keeper forget the keys that the drawer had before, once nothing is sealed with them any more. Kept copies and other copies of the
-    /// file that are sealed with one cannot be read then, which is what it is for.
+    /// file that are sealed with one cannot be read then, which is what it is for. A copy forgets none of the keys of the file that it was copied from.
     ///
     /// # Errors
-    /// When the keeper does not answer, or the file cannot be read.
+    /// When a file that was set aside next to the drawer still needs one, which stays then ([`Error::is_in_use`]); when the keeper does not answer, or the file cannot be
+    /// read.
     pub fn forget_old_keys(&self) -> Result<(), Error> {
         let declared = &self.inner.declared;
         let doing = || "cannot forget the keys that the drawer had before";
-        self.inner
-            .reading(|scope| scope.doing(doing, || declared.sealing.forget_old_keys(scope.connection, &declared.app)))
+        let set_aside = self.inner.path().map(beside::all_set_aside).unwrap_or_default();
+        let forget = |connection: &Connection| declared.sealing.forget_old_keys(connection, &declared.app, &set_aside);
+        let still = self.inner.reading(|scope| scope.doing(doing, || forget(scope.connection)))?;
+        let Some(file) = still.first() else { return Ok(()) };
+        let problem = format!("{}: {} is sealed with one of them", doing(), file.display());
+        let error = Error::new(Cause::InUse, problem).untouched("That key stays; the others are forgotten");
+        Err(self.inner.place.name(error.advise("Remove the file, or restore it and give it a new key first")))
     }
 
     fn keys_are_those_of_the_file(&self) {
