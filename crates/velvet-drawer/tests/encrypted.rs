@@ -13,10 +13,11 @@ use std::io::Read;
 use std::path::Path;
 use std::process::Command;
 use std::sync::atomic::Ordering::Relaxed;
+use std::sync::{Arc, Mutex};
 use velvet_drawer::inspect::{self, Exchange, File, Limits};
 use velvet_drawer::{
-    Attachment, Cancel, Drawer, Error, FileKey, KeptFor, KeysInMemory, Options, PassPhrase, Progress, Record, Schema,
-    SecretKey, Settings, Trail,
+    Attachment, Cancel, Drawer, Error, FileKey, KeptFor, KeyKeeper, KeyRefusal, KeysInMemory, Options, PassPhrase,
+    Progress, Record, Schema, SecretKey, Settings, Trail,
 };
 
 /// A word that stands everywhere, and is to be seen nowhere.
@@ -835,4 +836,64 @@ fn whichever_page_fails_its_proof_no_value_is_read_wrong_in_any_way() {
     assert!(!sound.is_empty() || !damaged.is_empty());
     drawer.insert(Plate { number: 9, ..plate(0) }).unwrap();
     assert!(drawer.records::<Plate>().filter(|p| p.number.is(9)).any().unwrap());
+}
+
+/// Counts the keys that a keeper has.
+#[derive(Clone, Default)]
+struct Counting(Arc<Mutex<BTreeMap<String, [u8; 32]>>>);
+
+impl KeyKeeper for Counting {
+    fn find(&self, name: &str) -> Result<Option<SecretKey>, KeyRefusal> {
+        Ok(self.0.lock().unwrap().get(name).copied().map(SecretKey::from_bytes))
+    }
+
+    fn keep(&self, name: &str, key: &SecretKey) -> Result<(), KeyRefusal> {
+        assert!(self.0.lock().unwrap().insert(name.to_owned(), *key.expose()).is_none(), "{name} was kept already");
+        Ok(())
+    }
+
+    fn forget(&self, name: &str) -> Result<(), KeyRefusal> {
+        self.0.lock().unwrap().remove(name);
+        Ok(())
+    }
+}
+
+#[test]
+fn a_change_of_the_key_that_is_refused_leaves_no_key_and_nobody_is_told_that_the_file_is_damaged_meanwhile() {
+    let (_folder, path) = folder();
+    let keeper = Counting::default();
+    let key = FileKey::kept_by(keeper.clone());
+    let drawer = with(&key).open(&path, schema()).unwrap();
+    drawer.insert_all((0..50).map(client)).unwrap();
+    drawer.close().unwrap();
+    let count = || keeper.0.lock().unwrap().len();
+    let change = || Drawer::change_file_key(&path).from(&key).to(&key).run();
+    {
+        let _unlocked = key.unlock(&path).unwrap();
+        let program = other_program(&path);
+        program.execute_batch("BEGIN; SELECT count(*) FROM token").unwrap();
+        for _ in 0..5 {
+            assert!(change().unwrap_err().is_in_use());
+        }
+    }
+    assert_eq!(count(), 1);
+    let is_done = std::sync::atomic::AtomicBool::new(false);
+    std::thread::scope(|scope| {
+        scope.spawn(|| {
+            for _ in 0..30 {
+                match change() {
+                    Ok(changed) => changed.forget_old_key().unwrap(),
+                    Err(error) => assert!(error.is_in_use(), "{error}"),
+                }
+            }
+            is_done.store(true, Relaxed);
+        });
+        while !is_done.load(Relaxed) {
+            match with(&key).open(&path, schema()) {
+                Ok(drawer) => assert_eq!(drawer.count::<Client>().unwrap(), 50),
+                Err(error) => assert!(error.is_in_use() || error.is_locked(), "{error}"),
+            }
+        }
+    });
+    assert_eq!(count(), 1, "each change that was done forgot the key before it, and each other one its own");
 }

@@ -822,6 +822,28 @@ fn copies_that_get_new_keys_of_their_own_never_take_that_of_another() {
 }
 
 #[test]
+fn a_log_that_a_reader_kept_from_being_cut_is_clean_after_the_next_open() {
+    let (folder, path) = folder();
+    let keys = KeysInMemory::default();
+    let [first, second, ..] = histories();
+    let drawer = with(&keys).open(&path, at_version::<v::one::Person>(first)).unwrap();
+    drawer.insert_all((1..60).map(|n| v::one::Person { phone: format!("{WORD} {n}"), pin: None, note: None })).unwrap();
+    // A widget or another program reads an older state all the while.
+    let reader = other_program(&path);
+    reader.execute_batch("BEGIN; SELECT count(*) FROM person").unwrap();
+    drawer.close().unwrap();
+    let open = || with(&keys).open(&path, at_version::<v::two::Person>(second)).unwrap();
+    open().close().unwrap();
+    assert!(!is_seen(folder.path()).is_empty(), "the reader needs it");
+    reader.execute_batch("COMMIT").unwrap();
+    drop(reader);
+    let drawer = open();
+    assert_eq!(is_seen(folder.path()), [""; 0]);
+    assert_eq!(drawer.count::<v::two::Person>().unwrap(), 59);
+    drawer.close().unwrap();
+}
+
+#[test]
 fn a_file_from_before_is_taken_over_and_its_columns_come_to_be_sealed() {
     let (folder, path) = folder();
     let [_, second, ..] = histories();

@@ -245,10 +245,11 @@ impl Connection {
         Ok(self.one("PRAGMA wal_checkpoint(PASSIVE)", [], is_all)?.unwrap_or_default())
     }
 
-    /// Merges the write-ahead log into the main file and cuts it, where nobody reads an older state: it may have grown to the size of the file. That
-    /// it stays so is no error.
-    pub(crate) fn truncate_wal(&self) {
-        let _ = self.run("PRAGMA wal_checkpoint(TRUNCATE)");
+    /// Merges the write-ahead log into the main file and cuts it, where nobody reads an older state: it may have grown to the size of the file. Says whether it is
+    /// cut.
+    pub(crate) fn truncate_wal(&self) -> bool {
+        let is_cut = |row: Row<'_, '_>| row.integer(0) == 0 && row.integer(1) <= 0;
+        self.one("PRAGMA wal_checkpoint(TRUNCATE)", [], is_cut).ok().flatten().unwrap_or_default()
     }
 
     /// Gives back the memory of what can be read and prepared again.

@@ -117,6 +117,8 @@ fn kind(code: ffi::Error, message: &str) -> FaultKind {
         (_, ffi::SQLITE_IOERR_GETTEMPPATH) => FaultKind::NoTemporaryFolder,
         (ErrorCode::DatabaseBusy | ErrorCode::DatabaseLocked, _) => FaultKind::Locked,
         (ErrorCode::DiskFull, _) => FaultKind::NoSpace,
+        // The engine's own look at whether the file is still at its path.
+        (_, ffi::SQLITE_READONLY_DBMOVED) => FaultKind::Displaced(Displaced::Replaced),
         (ErrorCode::ReadOnly, _) => FaultKind::ReadOnly,
         (ErrorCode::CannotOpen | ErrorCode::PermissionDenied, _) => FaultKind::CannotOpen,
         (ErrorCode::NotADatabase, _) => FaultKind::NotADatabase,

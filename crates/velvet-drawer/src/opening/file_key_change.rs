@@ -2,16 +2,18 @@
 
 use super::kept::kept;
 use super::path::resolved;
+use super::registry;
 use crate::about::About;
 use crate::beside;
 use crate::drawer::{Drawer, Later};
 use crate::encryption::{FileKey, is_empty, is_plain};
-use crate::engine::{FileCipher, HeldFile, Opener, SALT};
+use crate::engine::{FileCipher, HeldFile, Opener, PastEngine, SALT};
 use crate::error::{Cause, Doing, Error};
 use crate::progress::{self, Progress};
 use crate::space;
 use crate::unfinished::Unfinished;
 use std::fs;
+use std::io::Read;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
@@ -98,7 +100,15 @@ impl FileKeyChange {
     /// as it was then.
     pub fn run(self) -> Result<FileKeyChanged, Error> {
         let path = resolved(&self.path)?;
-        let changed = registry::alone(&path, DOING, || self.of_all(&path)).doing(|| DOING);
+        let changed = registry::alone(&path, DOING, || {
+            let mut made = None;
+            let changed = self.of_all(&path, &mut made);
+            if let (Err(_), Some(key), Some(made)) = (&changed, &self.to, made) {
+                forget_unused(&path, key, &made);
+            }
+            changed
+        });
+        let changed = changed.doing(|| DOING);
         changed.map_err(|error| error.or_untouched("The file is as it was").in_file(&path))
     }
 
@@ -108,13 +118,14 @@ impl FileKeyChange {
         Later::begin_at(path, DOING, move |_| self.run())
     }
 
-    fn of_all(&self, path: &Path) -> Result<FileKeyChanged, Error> {
+    fn of_all(&self, path: &Path, made: &mut Option<Arc<FileCipher>>) -> Result<FileKeyChanged, Error> {
         if is_empty(path) {
             let problem = "there is no file, or nothing in it";
             return Err(Error::bare(Cause::FileMissing, problem).advise("Check the path"));
         }
         let from = self.key_of(path)?;
         let to = self.to.as_ref().map(FileKey::of_new).transpose()?;
+        made.clone_from(&to);
         let beside = kept(path);
         let mut changed = FileKeyChanged { copies: Vec::new(), left: Vec::new(), from: None };
         let parts = beside.len() + 1;
@@ -167,6 +178,23 @@ impl FileKeyChanged {
     pub fn forget_old_key(&self) -> Result<(), Error> {
         let Some((key, salt)) = &self.from else { return Ok(()) };
         key.forget(salt).doing(|| "cannot forget the old key of the file").untouched(|| "The file has its new key")
+    }
+}
+
+/// Has a new key forgotten that no file got, because the change was refused.
+fn forget_unused(path: &Path, key: &FileKey, made: &FileCipher) {
+    let files = kept(path).into_iter().map(|copy| copy.path).chain([path.to_owned()]);
+    let has_it = |file: PathBuf| {
+        // Of one that cannot be read it is not known.
+        PastEngine::begin(&file).is_none_or(|_held| {
+            let mut start = [0; SALT];
+            let read = fs::File::open(&file).and_then(|mut file| file.read_exact(&mut start));
+            read.is_err() || start == made.salt()
+        })
+    };
+    if !files.map(has_it).any(|has_it| has_it) {
+        // That it stays with its keeper does no harm.
+        let _ = key.forget(&made.salt());
     }
 }
 

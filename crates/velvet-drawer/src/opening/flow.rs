@@ -13,7 +13,7 @@ use crate::attachments;
 use crate::beside::with_companions;
 use crate::cancel::Cancel;
 use crate::drawer::{Drawer, InEffect, Inner, Opened, Place};
-use crate::engine::{self, Connection, Fault, FaultKind, Opener, Pool, is_open_here};
+use crate::engine::{self, Connection, Fault, FaultKind, Opener, Pool, identity, is_open_here};
 use crate::error::{Cause, Doing, Error};
 use crate::events;
 use crate::schema::{Declared, Schema};
@@ -121,7 +121,14 @@ impl Options {
         let (mut set_aside, mut log_set_aside) = (None, None);
         let mut attempts = 0;
         let (writer, opened, opener) = loop {
-            let opened = self.writer(path, &declared, &mut log_set_aside).or_else(|error| {
+            let before = identity(path).ok();
+            let opened = self.writer(path, &declared, &mut log_set_aside);
+            if opened.is_err() && attempts < ATTEMPTS && before.is_some() && before != identity(path).ok() {
+                // What is wrong is not wrong with the file that is there now.
+                attempts += 1;
+                continue;
+            }
+            let opened = opened.or_else(|error| {
                 let error = place.name(error);
                 if !self.set_aside.covers(&error) && !self.lacks_key(path, &error) {
                     return Err(error);

@@ -52,9 +52,12 @@ pub(super) fn open(
 pub(super) fn alone<R>(path: &Path, doing: &str, work: impl FnOnce() -> Result<R, Error>) -> Result<R, Error> {
     let _opening = BeingOpened::begin(path)?;
     let slot = slot(path);
-    let held = match in_turns(Duration::MAX, |turn| slot.try_lock_for(turn)) {
-        Ok(Some(held)) => held,
-        _ => return Err(Error::new(Cause::Cancelled, format!("{doing}: it was cancelled")).in_file(path)),
+    let held = match slot.try_lock() {
+        None => in_turns(Duration::MAX, |turn| slot.try_lock_for(turn)).ok().flatten(),
+        held => held,
+    };
+    let Some(held) = held else {
+        return Err(Error::new(Cause::Cancelled, format!("{doing}: it was cancelled")).in_file(path));
     };
     if held.strong_count() > 0 || is_open_here(path) {
         let error = Error::new(Cause::InUse, format!("{doing}: it is open in this process"));

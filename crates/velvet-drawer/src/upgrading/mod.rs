@@ -257,12 +257,21 @@ impl Upgrading<'_> {
 /// The fact that unused parts of pages may still say what is sealed now.
 const TO_BE_CLEANED: &str = "to_be_cleaned";
 
+/// What that fact says once the file is clean, and the log may not be.
+const ONLY_THE_LOG: &str = "log";
+
 /// Writes the file anew where unused parts of it may say what is sealed now. Where there is no room for that, it is done the next time.
 pub(crate) fn clean(connection: &Connection) -> Result<(), Error> {
-    let is_to_be = About::fact(connection, TO_BE_CLEANED)?.is_some();
-    if is_to_be && About::still_the_same(connection, || connection.compact()).is_ok() {
+    let Some(left) = About::fact(connection, TO_BE_CLEANED)? else { return Ok(()) };
+    if left != ONLY_THE_LOG {
+        if About::still_the_same(connection, || connection.compact()).is_err() {
+            return Ok(());
+        }
+        About::remember(connection, TO_BE_CLEANED, ONLY_THE_LOG)?;
+    }
+    // Where somebody reads an older state, the log stays as it is, and the next open cuts it.
+    if connection.without_lock_timeout(|| connection.truncate_wal()) {
         About::forget(connection, TO_BE_CLEANED)?;
-        connection.truncate_wal();
     }
     Ok(())
 }
