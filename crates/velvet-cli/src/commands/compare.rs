@@ -36,7 +36,7 @@ fn text(before: &File, after: &File, limit: u64) -> Result<Comparison, Failure> 
     // What is shown has a limit, so it is kept until the bar is gone from the terminal.
     let mut out: Vec<u8> = Vec::new();
     // A trail that cannot be read does not keep anybody from comparing.
-    let trail = after.trail_by_record().unwrap_or_default();
+    let trail = after.trail_since(before).unwrap_or_default();
     let (mut at, mut told) = (String::new(), 0_u64);
     let mut each = |difference: Difference<'_>| {
         let table = difference.table();
@@ -156,7 +156,7 @@ fn as_json(before: &Opened, after: &Opened, limit: u64) -> Result<Comparison, Fa
         made_by: Option<Made<'a>>,
     }
     // A trail that cannot be read does not keep anybody from comparing.
-    let trail = after.trail_by_record().unwrap_or_default();
+    let trail = after.trail_since(before).unwrap_or_default();
     let mut out = BufWriter::new(terminal::data());
     let (mut comma, mut at, mut told) = ("", String::new(), 0_u64);
     write!(out, "{{\"differences\":[")?;

@@ -12,7 +12,7 @@ use std::io::Write;
 use velvet_core::show::{self, Shown, Tone, shown};
 use velvet_drawer::grid::Grid;
 use velvet_drawer::inspect::{
-    Did, File, FoundColumn, FoundTable, Kind, Told, TrailEntry, TrailOf, Value, ValueRef, WrittenColumn,
+    Did, File, FoundColumn, FoundTable, Gap, Kind, Told, TrailEntry, TrailOf, Value, ValueRef, WrittenColumn,
 };
 
 /// How much of a value is shown.
@@ -155,6 +155,9 @@ fn told(told: &Told, kind: Option<&Kind>) -> String {
         Told::Sealed => "(sealed)".into(),
         Told::TooLong(length) => format!("(too long to be kept: {length})"),
         Told::Unknown => "(not kept)".into(),
+        Told::NotKnown(Gap::Off) => "(not known: the trail was off)".into(),
+        Told::NotKnown(Gap::Upgrade) => "(not known: an upgrade followed)".into(),
+        Told::NotKnown(Gap::Replaced) => "(not known: another program replaced the row)".into(),
     }
 }
 

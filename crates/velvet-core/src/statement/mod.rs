@@ -23,7 +23,7 @@ pub use select::{Followed, SPARE_ROWS, Select, SomeRows};
 pub use sessions::{CREATE_SESSIONS, SESSIONS};
 pub use shared::{CHANGES, moment_upon};
 pub(crate) use shared::{create_shared, drop_shared, fill_shared, forget_shared, rename_shared, told_by_key_of};
-pub use trail::{TRAIL, Trail, WRITES, WRITING, create_trail_tables};
+pub use trail::{SPANS, TRAIL, Trail, WRITES, WRITING, create_trail_tables};
 pub(crate) use trail::{create_trail, drop_trail, rename_trail};
 pub(crate) use unlinked::{create_unlinked, drop_unlinked};
 

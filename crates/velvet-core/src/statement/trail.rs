@@ -16,6 +16,10 @@ pub const WRITES: &str = "velvet_writes";
 /// The number of the write that is under way; nothing where none is.
 pub const WRITING: &str = "velvet_writing";
 
+/// The table of spans: from which entry to which the trail of a table was kept without a gap. What is not in the same one as the next entry of a record, or as now, may have
+/// been written in between.
+pub const SPANS: &str = "velvet_spans";
+
 /// Values that are longer than this many bytes are left out of the trail.
 const LONGEST: u32 = 65_536;
 
@@ -43,7 +47,7 @@ impl Trail {
 }
 
 /// The statements that make the tables of trails, where they are not there yet.
-pub fn create_trail_tables() -> [String; 4] {
+pub fn create_trail_tables() -> [String; 5] {
     [
         format!(
             "CREATE TABLE IF NOT EXISTS {TRAIL} (entry INTEGER PRIMARY KEY, write ANY NOT NULL, table_name TEXT NOT NULL, \
@@ -53,6 +57,10 @@ pub fn create_trail_tables() -> [String; 4] {
             "CREATE TABLE IF NOT EXISTS {WRITES} (write INTEGER PRIMARY KEY, session INTEGER, at TEXT NOT NULL) STRICT"
         ),
         format!("CREATE TABLE IF NOT EXISTS {WRITING} (write INTEGER) STRICT"),
+        format!(
+            "CREATE TABLE IF NOT EXISTS {SPANS} (span INTEGER PRIMARY KEY, table_name TEXT NOT NULL, kept TEXT NOT NULL, \
+             from_entry INTEGER NOT NULL, to_entry INTEGER, rows INTEGER NOT NULL, ended TEXT) STRICT"
+        ),
         format!("INSERT INTO {WRITING} (write) SELECT NULL WHERE NOT EXISTS (SELECT 1 FROM {WRITING})"),
     ]
 }

@@ -1,6 +1,6 @@
 //! The forms that parts of reports have when they are serialized, where those are not the plain ones.
 
-use super::{Cell, Did, Difference, FoundColumn, FoundTable, Told, WrittenColumn};
+use super::{Cell, Did, Difference, FoundColumn, FoundTable, Gap, Told, WrittenColumn};
 use serde::{Serialize, Serializer};
 use std::path::Path;
 use velvet_core::exchange::Exported;
@@ -53,6 +53,9 @@ enum NotTold {
     Sealed,
     TooLong,
     NotKept,
+    TrailOff,
+    Upgraded,
+    Replaced,
 }
 
 /// The columns that were written, as an object.
@@ -65,6 +68,9 @@ pub(super) fn written<S: Serializer>(columns: &[WrittenColumn], to: S) -> Result
             Told::Sealed => NotTold::Sealed,
             Told::TooLong(_) => NotTold::TooLong,
             Told::Unknown => NotTold::NotKept,
+            Told::NotKnown(Gap::Off) => NotTold::TrailOff,
+            Told::NotKnown(Gap::Upgrade) => NotTold::Upgraded,
+            Told::NotKnown(Gap::Replaced) => NotTold::Replaced,
         };
         (None, Some(not_told))
     }

@@ -71,6 +71,6 @@ pub use search::FoundRow;
 pub use seems_encrypted::{SeemsEncrypted, seems_encrypted};
 pub use sessions::{Session, SessionEnd, TableWrites};
 pub use structure::{Against, ColumnStructure, IndexStructure, LinkStructure, TableStructure};
-pub use trail::{Did, Told, TrailByRecord, TrailEntry, TrailOf, WrittenColumn};
+pub use trail::{Did, Gap, Told, TrailByRecord, TrailEntry, TrailOf, WrittenColumn};
 pub use velvet_core::structure::{Holds, Kind};
 pub use velvet_core::{Value, ValueRef};

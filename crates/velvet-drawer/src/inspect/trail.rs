@@ -10,7 +10,7 @@ use serde_json::{Map, Value as Json};
 use std::collections::{BTreeMap, HashMap};
 use velvet_core::exchange::of_json;
 use velvet_core::name::{KEY_COLUMN, quoted};
-use velvet_core::statement::{TRAIL, WRITES};
+use velvet_core::statement::{SPANS, TRAIL, WRITES};
 use velvet_core::structure::Kind;
 use velvet_core::{Value, ValueRef};
 
@@ -38,11 +38,13 @@ pub struct TrailOf {
 pub struct TrailByRecord {
     /// Those of each record, newest first.
     entries: HashMap<(String, i64), Vec<TrailEntry>>,
+    /// The newest entry that the earlier file has too.
+    since: i64,
 }
 
 impl TrailByRecord {
     /// The entry that made a difference between an earlier copy of the file and this one: the last one that did to the record what differs.
-    /// Nothing where none was kept, and where rows are not matched by their numbers: those may be of another drawer.
+    /// `None` if none was kept, something that the trail did not hear of may have made it, or rows are not matched by their numbers: those may be of another drawer.
     pub fn made(&self, difference: &Difference<'_>) -> Option<&TrailEntry> {
         let columns = if let Difference::Changed { columns, .. } = difference { *columns } else { &[] };
         let wrote = |entry: &&TrailEntry| {
@@ -50,7 +52,9 @@ impl TrailByRecord {
             let is_it = columns.is_empty() || entry.columns.is_empty() || entry.columns.iter().any(differs);
             entry.did == difference.did() && is_it
         };
-        self.entries.get(&(difference.table().to_owned(), difference.row_number()?))?.iter().find(wrote)
+        let entries = self.entries.get(&(difference.table().to_owned(), difference.row_number()?))?;
+        let newer = entries.iter().take_while(|entry| entry.number > self.since && !entry.has_gap_after);
+        newer.into_iter().find(wrote)
     }
 }
 
@@ -91,6 +95,9 @@ pub struct TrailEntry {
     /// known.
     #[serde(serialize_with = "forms::written")]
     pub columns: Vec<WrittenColumn>,
+    /// Whether something that the trail did not hear of may have come between this and the next entry of the record, or now.
+    #[serde(skip)]
+    has_gap_after: bool,
 }
 
 /// What was done to a record.
@@ -133,6 +140,36 @@ pub enum Told {
     TooLong(u64),
     /// The trail did not keep it.
     Unknown,
+    /// Something that the trail did not hear of may have come in between.
+    NotKnown(Gap),
+}
+
+/// What a trail did not hear of.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Gap {
+    /// The trail was off, or began only later.
+    Off,
+    /// An upgrade wrote rows.
+    Upgrade,
+    /// Another program replaced the row, gave it another row number, or removed it in a way that triggers do not hear of.
+    Replaced,
+}
+
+/// From which entry to which the trail of a table was kept without a gap.
+struct Span {
+    table: String,
+    from: i64,
+    to: Option<i64>,
+    ended: Gap,
+}
+
+/// How what is known of a record goes on after an entry.
+struct Follows {
+    /// The next entry of the record; `None` for how it is stored now.
+    entry: Option<i64>,
+    /// Whether that entry says that the record was inserted.
+    is_inserted: bool,
+    known: Known,
 }
 
 /// What is known of a record at one point of its trail, going back from now.
@@ -140,6 +177,7 @@ enum Known {
     Columns(BTreeMap<String, Told>),
     NotThere,
     Nothing,
+    NotKnown(Gap),
 }
 
 impl Known {
@@ -148,6 +186,7 @@ impl Known {
             Known::Columns(columns) => columns.get(name).cloned().unwrap_or(Told::Unknown),
             Known::NotThere => Told::NotThere,
             Known::Nothing => Told::Unknown,
+            Known::NotKnown(gap) => Told::NotKnown(*gap),
         }
     }
 }
@@ -165,16 +204,28 @@ impl File {
         self.read("cannot read the trail", |c| Ok(self.entries(c, of)?))
     }
 
-    /// The trail by the records that it is of, to look up many.
+    /// The trail by the records that it is of, to look up what made the differences from an earlier copy of the file.
     ///
     /// # Errors
-    /// When the file cannot be read.
-    pub fn trail_by_record(&self) -> Result<TrailByRecord, Error> {
+    /// When a file cannot be read.
+    pub fn trail_since(&self, earlier: &File) -> Result<TrailByRecord, Error> {
         let mut entries: HashMap<(String, i64), Vec<TrailEntry>> = HashMap::new();
-        for entry in self.trail(&TrailOf::default())? {
+        let all = self.trail(&TrailOf::default())?;
+        let before = earlier.trail(&TrailOf { limit: Some(1), ..TrailOf::default() })?;
+        let is_same = |a: &TrailEntry, b: &TrailEntry| {
+            (a.number, &a.table, a.row, a.did, &a.at, a.write) == (b.number, &b.table, b.row, b.did, &b.at, b.write)
+        };
+        let since = match before.first() {
+            None => 0,
+            Some(last) if all.iter().any(|entry| is_same(entry, last)) => last.number,
+            // The trail of the earlier file is not a part of this one, or was forgotten.
+            Some(last) if all.last().is_some_and(|oldest| oldest.number > last.number) => last.number,
+            Some(_) => i64::MAX,
+        };
+        for entry in all {
             entries.entry((entry.table.clone(), entry.row)).or_default().push(entry);
         }
-        Ok(TrailByRecord { entries })
+        Ok(TrailByRecord { entries, since })
     }
 
     fn entries(&self, connection: &Connection, of: &TrailOf) -> Result<Vec<TrailEntry>, Fault> {
@@ -189,19 +240,28 @@ impl File {
         };
         statement.bind_all([of.table.as_ref().into(), of.row.into()])?;
         let limit = of.limit.map_or(usize::MAX, |n| usize::try_from(n).unwrap_or(usize::MAX));
-        let mut known: HashMap<(String, i64), Known> = HashMap::new();
+        let (spans, moved) = (spans(connection)?, moved(connection)?);
+        let mut known: HashMap<(String, i64), Follows> = HashMap::new();
         let mut all = Vec::new();
         let mut rows = statement.rows();
         while all.len() < limit
             && let Some(row) = rows.next()?
         {
             let (table, key) = (row.text(1).to_owned(), row.integer(2));
-            let state = match known.remove(&(table.clone(), key)) {
-                Some(state) => state,
-                None => self.stands_now(connection, &table, key)?,
+            let next = match known.remove(&(table.clone(), key)) {
+                Some(next) => next,
+                None => Follows { entry: None, is_inserted: false, known: self.stands_now(connection, &table, key)? },
             };
-            let (entry, before) = self.entry(row, state);
-            known.insert((table, key), before);
+            let number = row.integer(0);
+            let next_moved =
+                moved.get(&table).and_then(|moved| moved.get(moved.partition_point(|entry| *entry <= number)));
+            let after = match next_moved.is_some_and(|moved| next.entry.is_none_or(|next| *moved < next)) {
+                true if row.text(3) != "removed" => Known::NotKnown(Gap::Replaced),
+                _ => after(&spans, &table, (number, row.text(3)), next),
+            };
+            let (entry, before) = self.entry(row, after);
+            let is_inserted = entry.did == Did::Inserted;
+            known.insert((table, key), Follows { entry: Some(number), is_inserted, known: before });
             if of.asks_for(&entry) {
                 all.push(entry);
             }
@@ -244,6 +304,7 @@ impl File {
             _ => Did::Changed,
         };
         let kept = serde_json::from_str::<Map<String, Json>>(row.text(7)).ok();
+        let has_gap_after = matches!(after, Known::NotKnown(_));
         let (columns, before) = match (did, kept) {
             (Did::Inserted, _) => {
                 let written = |(name, told): (&String, &Told)| WrittenColumn {
@@ -252,10 +313,17 @@ impl File {
                     after: told.clone(),
                     kind: None,
                 };
-                let columns = if let Known::Columns(columns) = &after {
-                    columns.iter().map(written).collect()
-                } else {
-                    Vec::new()
+                let columns = match &after {
+                    Known::Columns(columns) => columns.iter().map(written).collect(),
+                    Known::NotKnown(gap) => {
+                        let declared = self.declared().and_then(|s| s.table(row.text(1)));
+                        let names = declared.into_iter().flat_map(|table| table.column_names());
+                        names
+                            .map(|name| written((&name.to_owned(), &Told::NotKnown(*gap))))
+                            .filter(|c| c.name != KEY_COLUMN)
+                            .collect()
+                    }
+                    _ => Vec::new(),
                 };
                 (self.in_order(row.text(1), columns), Known::NotThere)
             }
@@ -288,6 +356,7 @@ impl File {
             session: number(5),
             write: number(6),
             columns,
+            has_gap_after,
         };
         (entry, before)
     }
@@ -299,6 +368,52 @@ impl File {
             columns.iter_mut().for_each(|c| c.kind = table.column(&c.name).map(|declared| declared.kind.clone()));
         }
         columns
+    }
+}
+
+fn spans(connection: &Connection) -> Result<Vec<Span>, Fault> {
+    let text = format!("SELECT table_name, from_entry, to_entry, ended FROM {SPANS} ORDER BY span");
+    let span = |row: Row<'_, '_>| Span {
+        table: row.text(0).to_owned(),
+        from: row.integer(1),
+        to: if let ValueRef::Integer(to) = row.value(2) { Some(to) } else { None },
+        ended: if row.text(3) == "upgrade" { Gap::Upgrade } else { Gap::Off },
+    };
+    match connection.list(&text, [], span) {
+        Err(Fault { kind: FaultKind::NoTable(_) | FaultKind::NoColumn(_), .. }) => Ok(Vec::new()),
+        spans => spans,
+    }
+}
+
+/// The entries that say of a row that it was written, and no column of it: its row number may have been changed, and the row that had the new one replaced.
+fn moved(connection: &Connection) -> Result<HashMap<String, Vec<i64>>, Fault> {
+    let mut moved: HashMap<String, Vec<i64>> = HashMap::new();
+    connection.rows(
+        &format!("SELECT table_name, entry FROM {TRAIL} WHERE before = '{{}}' ORDER BY entry"),
+        [],
+        |row| {
+            moved.entry(row.text(0).to_owned()).or_default().push(row.integer(1));
+            Ok::<_, Fault>(())
+        },
+    )?;
+    Ok(moved)
+}
+
+/// What is known of a record after an entry of its trail, by what follows.
+fn after(spans: &[Span], table: &str, (number, did): (i64, &str), next: Follows) -> Known {
+    if did == "removed" {
+        return Known::NotThere;
+    }
+    let of_entry =
+        spans.iter().rev().find(|s| s.table == table && s.from <= number && s.to.is_none_or(|to| to >= number));
+    let is_without_gap =
+        of_entry.is_some_and(|span| span.to.is_none_or(|to| next.entry.is_some_and(|next| next <= to)));
+    match next.known {
+        _ if !is_without_gap => Known::NotKnown(of_entry.map_or(Gap::Off, |span| span.ended)),
+        // It was here after this entry, and nothing heard of how it went.
+        Known::NotThere => Known::NotKnown(Gap::Replaced),
+        _ if next.is_inserted => Known::NotKnown(Gap::Replaced),
+        known => known,
     }
 }
 

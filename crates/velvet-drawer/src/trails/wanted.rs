@@ -1,5 +1,6 @@
 //! Which trails an app wants, and bringing a file in line with that.
 
+use super::spans;
 use crate::about::About;
 use crate::engine::{Connection, EntryKind, Fault};
 use crate::error::{Cause, Doing, Error};
@@ -8,7 +9,7 @@ use std::time::Duration;
 use velvet_core::evolution::Step;
 use velvet_core::evolution::attendant::{Attendant, Keeps, Trails};
 use velvet_core::name::{KEY_COLUMN, quoted};
-use velvet_core::statement::{self, TRAIL, Trail};
+use velvet_core::statement::{self, SPANS, TRAIL, Trail};
 use velvet_core::structure::ATTACHMENT_PART;
 
 /// How many entries a file keeps unless said otherwise.
@@ -81,7 +82,8 @@ impl WantedTrails {
     /// Makes a file keep what is wanted and nothing else. `kept` is what it says that it keeps.
     pub(crate) fn bring_up(&self, connection: &Connection, declared: &Declared, kept: &str) -> Result<(), Error> {
         let words = self.in_words(declared);
-        if words == kept {
+        // A file of an earlier version of the library has no spans yet.
+        if words == kept && (words.is_empty() || connection.has(SPANS)?) {
             return Ok(());
         }
         let change = || -> Result<(), Fault> {
@@ -95,6 +97,8 @@ impl WantedTrails {
             for table in &declared.structure.tables {
                 Trails(&wanted).make(&declared.structure, table).iter().try_for_each(|text| connection.run(text))?;
             }
+            let tables = declared.structure.tables.iter().map(|t| (t.name.as_str(), self.of(&t.name)));
+            spans::switch(connection, tables, kept)?;
             About::remember(connection, KEPT, &words)
         };
         let changed = connection.transaction().and_then(|transaction| {
@@ -117,11 +121,15 @@ impl WantedTrails {
             return Ok(());
         }
         drop_triggers(connection)?;
+        spans::end(connection)?;
         About::remember(connection, KEPT, "")
     }
 
     /// What was kept goes along with a step of an upgrade.
     pub(crate) fn follow(connection: &Connection, step: &Step) -> Result<(), Fault> {
+        if let Step::RenameTable { table, to } = step {
+            spans::rename(connection, table, to)?;
+        }
         match Trails(&|_| Trail::Off).keeps(step) {
             Keeps::Renamed(_, statement) | Keeps::Nothing(statement) if connection.has(TRAIL)? => {
                 connection.run(&statement)

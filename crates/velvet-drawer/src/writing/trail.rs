@@ -3,6 +3,7 @@
 use crate::drawer::Drawer;
 use crate::engine::{Fault, FaultKind};
 use crate::error::Error;
+use crate::trails::begin_again;
 use velvet_core::statement::{TRAIL, WRITES};
 
 impl Drawer {
@@ -21,6 +22,7 @@ impl Drawer {
                 || {
                     let entries = forget(TRAIL)?;
                     forget(WRITES)?;
+                    begin_again(scope.connection)?;
                     Ok(entries)
                 },
             )
