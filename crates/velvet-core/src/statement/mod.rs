@@ -17,7 +17,9 @@ pub use attachments::{
 pub(crate) use attachments::{create_attachments, drop_attachments};
 pub(crate) use create::column_definition;
 pub use create::{create_index, create_table};
-pub use search::{SEARCH_INDEX, UNINDEXED, forget_notes, index_row, indexed_rows, noted_rows, remake_search};
+pub use search::{
+    SEARCH_INDEX, UNINDEXED, forget_missing, forget_notes, index_row, indexed_rows, noted_rows, remake_search,
+};
 pub(crate) use search::{create_search, drop_search, search_index};
 pub use select::{Followed, SPARE_ROWS, Select, SomeRows};
 pub use sessions::{CREATE_SESSIONS, SESSIONS};

@@ -96,6 +96,14 @@ pub fn forget_notes(table: &str) -> String {
     format!("DELETE FROM {UNINDEXED} WHERE table_name = {}", super::literal(table))
 }
 
+/// The statement that removes from the index of a table what it has of rows that do not exist.
+pub fn forget_missing(table: &str) -> String {
+    let (index, name, key) = (quoted(&search_index(table)), quoted(table), quoted(KEY_COLUMN));
+    format!(
+        "DELETE FROM {index} WHERE rowid IN (SELECT s.rowid FROM {index} AS s WHERE NOT EXISTS (SELECT 1 FROM {name} WHERE {name}.{key} = s.rowid))"
+    )
+}
+
 /// The statement that reads each row's key and texts beside what the index has of it. Rows that are noted are left out.
 pub fn indexed_rows(table: &str, columns: &[String]) -> String {
     let (name, key, index) = (quoted(table), quoted(KEY_COLUMN), quoted(&search_index(table)));

@@ -306,6 +306,12 @@ impl Inner {
             if let Some(trails) = &self.trails {
                 scope.doing(|| "cannot begin the trail of a write", || Ok(trails.begin(connection)?))?;
             }
+            if self.is_searched {
+                scope.doing(
+                    || "cannot bring the search index up to date",
+                    || Ok(searching::catch_up_with_others(connection, &self.declared.structure)?),
+                )?;
+            }
             let result = self.busy_here(|| work(scope))?;
             if self.is_searched {
                 scope.tell_search_index()?;

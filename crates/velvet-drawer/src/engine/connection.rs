@@ -10,6 +10,7 @@ use super::noticed::Noticed;
 use super::open_here::OpenHere;
 use super::report::Report;
 use super::transaction::Open;
+use super::statement::TellingOfReplaced;
 use super::{Fault, FaultKind, FileCipher, Row, Settings, Statement, ciphers};
 use crate::beside::with_companions;
 use crate::temporary;
@@ -26,6 +27,7 @@ use std::time::{Duration, Instant};
 use velvet_core::Collation;
 use velvet_core::ValueRef;
 use velvet_core::column::{FOLD, fold};
+use velvet_core::sql_text::has_word;
 use velvet_core::wal::HEADER;
 
 /// How many KB of changed pages a transaction holds in memory before some go to the log. A page that went there and is changed once more makes the engine
@@ -409,7 +411,7 @@ impl Connection {
         self.refuse_if_cancelled()?;
         self.notice(text)?;
         let (prepared, computes) = self.prepared_within(text, || self.engine.prepare_cached(text))?;
-        Ok(Statement { engine: prepared.map_err(|error| self.failed(error))?, text, connection: self, computes })
+        Ok(Statement { engine: prepared.map_err(|error| self.failed(error))?, text, connection: self, computes, _telling: None })
     }
 
     /// A prepared statement that the app wrote itself: it may read and write records, and nothing else.
@@ -418,8 +420,11 @@ impl Connection {
         self.notice(text)?;
         // Marked, so that it is never taken for one of ours, which may do more.
         let marked = format!("/* own */ {text}");
+        let telling = has_word(text, "replace").then(|| TellingOfReplaced::begin(&self.engine));
         match self.guard.watching(|| self.engine.prepare_cached(&marked)) {
-            (Ok(engine), None) => Ok(Statement { engine, text, connection: self, computes: false }),
+            (Ok(engine), None) => {
+                Ok(Statement { engine, text, connection: self, computes: false, _telling: telling })
+            }
             (_, Some(why)) => Err(Fault { kind: FaultKind::Forbidden, message: why }),
             (Err(error), None) => Err(error.into()),
         }

@@ -12,6 +12,25 @@ pub(crate) struct Statement<'c> {
     pub(super) connection: &'c Connection,
     /// Whether it runs what the file defines.
     pub(super) computes: bool,
+    pub(super) _telling: Option<TellingOfReplaced<'c>>,
+}
+
+/// Lets triggers hear of rows that a statement replaces, until it is dropped: those of the search index, trails and shared changes. Otherwise the engine removes such rows
+/// without a word. Statements that replace nothing go without it, because it would also let a trigger of the app's own run itself.
+pub(super) struct TellingOfReplaced<'c>(&'c rusqlite::Connection);
+
+impl<'c> TellingOfReplaced<'c> {
+    pub(super) fn begin(engine: &'c rusqlite::Connection) -> TellingOfReplaced<'c> {
+        // Where the engine does not take it, the statement fails or runs as any other program's.
+        let _ = engine.execute_batch("PRAGMA recursive_triggers = ON");
+        TellingOfReplaced(engine)
+    }
+}
+
+impl Drop for TellingOfReplaced<'_> {
+    fn drop(&mut self) {
+        let _ = self.0.execute_batch("PRAGMA recursive_triggers = OFF");
+    }
 }
 
 impl<'c> Statement<'c> {

@@ -24,7 +24,7 @@ pub(crate) fn is_behind(connection: &Connection) -> Result<bool, Fault> {
 pub(crate) fn catch_up_at_once(writer: &Connection, structure: &Structure) -> Result<(), Fault> {
     let told = writer.without_lock_timeout(|| {
         let transaction = writer.transaction()?;
-        catch_up(writer, structure)?;
+        catch_up_with_others(writer, structure)?;
         transaction.commit()
     });
     match told {
@@ -56,6 +56,17 @@ pub(crate) fn catch_up(connection: &Connection, structure: &Structure) -> Result
         connection.execute(&statement::forget_notes(name), [])?;
     }
     Ok(())
+}
+
+/// As [`catch_up`], where other programs have written: what they replaced without telling a trigger is still in the indexes, and goes.
+pub(crate) fn catch_up_with_others(connection: &Connection, structure: &Structure) -> Result<(), Fault> {
+    if !is_behind(connection)? {
+        return Ok(());
+    }
+    for table in searched(structure) {
+        connection.execute(&statement::forget_missing(&table.name), [])?;
+    }
+    catch_up(connection, structure)
 }
 
 /// Makes the index of a table anew, in the transaction that is open.
