@@ -37,6 +37,7 @@ pub mod list_place;
 pub mod marked;
 pub mod name;
 pub mod named_value;
+pub mod nul;
 pub mod order;
 pub mod outside_file;
 pub mod physical;

@@ -9,8 +9,8 @@ use super::log_beside::{is_foreign, transactions_in};
 use super::noticed::Noticed;
 use super::open_here::OpenHere;
 use super::report::Report;
-use super::transaction::Open;
 use super::statement::TellingOfReplaced;
+use super::transaction::Open;
 use super::{Fault, FaultKind, FileCipher, Row, Settings, Statement, ciphers};
 use crate::beside::with_companions;
 use crate::temporary;
@@ -411,7 +411,13 @@ impl Connection {
         self.refuse_if_cancelled()?;
         self.notice(text)?;
         let (prepared, computes) = self.prepared_within(text, || self.engine.prepare_cached(text))?;
-        Ok(Statement { engine: prepared.map_err(|error| self.failed(error))?, text, connection: self, computes, _telling: None })
+        Ok(Statement {
+            engine: prepared.map_err(|error| self.failed(error))?,
+            text,
+            connection: self,
+            computes,
+            _telling: None,
+        })
     }
 
     /// A prepared statement that the app wrote itself: it may read and write records, and nothing else.
@@ -422,9 +428,7 @@ impl Connection {
         let marked = format!("/* own */ {text}");
         let telling = has_word(text, "replace").then(|| TellingOfReplaced::begin(&self.engine));
         match self.guard.watching(|| self.engine.prepare_cached(&marked)) {
-            (Ok(engine), None) => {
-                Ok(Statement { engine, text, connection: self, computes: false, _telling: telling })
-            }
+            (Ok(engine), None) => Ok(Statement { engine, text, connection: self, computes: false, _telling: telling }),
             (_, Some(why)) => Err(Fault { kind: FaultKind::Forbidden, message: why }),
             (Err(error), None) => Err(error.into()),
         }

@@ -4,8 +4,8 @@ use super::stored;
 use crate::drawer::{Drawer, Mode, Scope};
 use crate::engine::Statement;
 use crate::error::{Cause, Error};
-use velvet_core::column_type::with_stored_arg;
-use velvet_core::{ColumnType, Key, Keyed, Record, Stored, ValueRef};
+use velvet_core::column_type::{stored_value, with_stored_arg};
+use velvet_core::{ColumnType, Key, Keyed, Record, Stored, Value, ValueRef};
 
 impl Drawer {
     /// The record with this key, or nothing when it is not there.
@@ -51,7 +51,17 @@ impl<M: Mode> Scope<'_, M> {
     ) -> Result<Option<Stored<T>>, Error> {
         let doing = || format!("cannot read a {} by its own key", T::TABLE);
         let text = T::statements().get_by_own_key.as_deref().unwrap_or_default();
-        let found = with_stored_arg::<T::OwnKey, _>(own_key, |value| self.found(text, value, doing));
+        let found = with_stored_arg::<T::OwnKey, _>(own_key, |value| {
+            let found: Option<Stored<T>> = self.found(text, value, doing)?;
+            // Another program may have stored texts with a NUL, which the engine compares only up to it.
+            match value {
+                ValueRef::Text(text) if text.contains('\0') => Ok(found.filter(|found| {
+                    let stored = stored_value::<T::OwnKey>(found.own_key());
+                    matches!(stored, Ok(Value::Text(stored)) if stored.eq_ignore_ascii_case(text))
+                })),
+                _ => Ok(found),
+            }
+        });
         found.unwrap_or_else(|wrong| {
             let misfit = Error::misfit(Cause::Misfit, T::TABLE, T::COLUMNS, wrong.at(T::OWN_KEY_POSITION));
             self.doing(doing, || Err(misfit))
