@@ -1,44 +1,29 @@
 //! Texts with a NUL in columns that ignore case: the engine compares such texts only up to it, so two of them would be one.
 
-use crate::column_type::{ColumnType, Misfit, Output};
-use crate::record::Sink;
-use crate::value::ValueRef;
+use crate::column_type::{ColumnType, Misfit, stored_value};
+use crate::record::{Record, Sink};
+use crate::value::Value;
 
-/// A sink that refuses texts with a NUL.
-pub struct NoNul<'s, S>(pub &'s mut S);
-
-impl<S: Sink> Sink for NoNul<'_, S> {
-    fn put<C: ColumnType>(&mut self, column: usize, value: &C::Value) -> Result<(), Misfit> {
-        let mut refused = Ok(());
-        C::store(value, Looked(&mut refused)).map_err(|misfit| misfit.at(column))?;
-        refused.map_err(|misfit| misfit.at(column))?;
-        self.0.put::<C>(column, value)
-    }
-}
-
-/// Refuses a text with a NUL.
+/// Refuses a record that is to be found by a text with a NUL in a column that ignores case: another record would be taken for it.
 ///
 /// # Errors
 /// When it has one.
-pub fn no_nul(value: ValueRef<'_>) -> Result<(), Misfit> {
-    match value {
-        ValueRef::Text(text) if text.contains('\0') => {
-            let advice = "Remove the NUL, or let the column tell apart upper and lower case";
-            Err(Misfit::new(format!("{text:?}"), "has a NUL, which a text of a column that ignores case cannot have")
-                .advise(advice))
-        }
-        _ => Ok(()),
-    }
+pub fn refuse_nul<T: Record>(record: &T) -> Result<(), Misfit> {
+    T::IGNORES_CASE.iter().try_for_each(|at| record.store_column(*at, &mut NoNul))
 }
 
-struct Looked<'r>(&'r mut Result<(), Misfit>);
+struct NoNul;
 
-impl Output for Looked<'_> {
-    fn missing(self) {}
-    fn integer(self, _: i64) {}
-    fn real(self, _: f64) {}
-    fn text(self, value: &str) {
-        *self.0 = no_nul(ValueRef::Text(value));
+impl Sink for NoNul {
+    fn put<C: ColumnType>(&mut self, column: usize, value: &C::Value) -> Result<(), Misfit> {
+        match stored_value::<C>(value) {
+            Ok(Value::Text(text)) if text.contains('\0') => {
+                let why = "has a NUL, so records cannot be told apart by it in a column that ignores case";
+                Err(Misfit::new(format!("{text:?}"), why)
+                    .advise("Remove the NUL, or insert the record, which never replaces another")
+                    .at(column))
+            }
+            _ => Ok(()),
+        }
     }
-    fn bytes(self, _: &[u8]) {}
 }

@@ -36,21 +36,21 @@ pub(crate) fn record(record: &Record, form: Form) -> TokenStream {
     let (this, sink, source, value) = (local("self"), local("sink"), local("source"), local("value"));
     // Lines about a field stand at its type, so that what the compiler says of the type is said there.
     let store = positions.clone().zip(&types).zip(&stored).map(|((at, ty), f)| {
-        let (ident, sink) = (&f.ident, sink_of(f, &sink));
+        let ident = &f.ident;
         quote_spanned!(f.ty.span()=> (&velvet::FieldOf::<#ty>::HERE).put(#sink, #at, &#this.#ident)?;)
     });
     let store_column = positions.clone().zip(&types).zip(&stored).map(|((at, ty), f)| {
-        let (ident, sink) = (&f.ident, sink_of(f, &sink));
+        let ident = &f.ident;
         quote_spanned!(f.ty.span()=> #at => (&velvet::FieldOf::<#ty>::HERE).put(#sink, #at, &#this.#ident),)
     });
     let load = positions.zip(&types).zip(&stored).map(|((at, ty), f)| {
         let ident = &f.ident;
         quote_spanned!(f.ty.span()=> #ident: (&velvet::FieldOf::<#ty>::HERE).take(#source, #at)?,)
     });
-    let fits = types.iter().zip(&stored).enumerate().map(|(at, (ty, f))| {
-        let no_nul = f.ignore_case.map(|_| quote!(velvet::no_nul(#value).map_err(|misfit| misfit.at(#at))?;));
-        quote_spanned!(f.ty.span()=> #at => { #no_nul (&velvet::FieldOf::<#ty>::HERE).fits(#at, #value) })
-    });
+    let fits =
+        types.iter().zip(&stored).enumerate().map(
+            |(at, (ty, f))| quote_spanned!(f.ty.span()=> #at => (&velvet::FieldOf::<#ty>::HERE).fits(#at, #value),),
+        );
     let skipped = record.fields.iter().filter(|f| f.skip.is_some()).map(|f| {
         let (ident, ty) = (&f.ident, &f.ty);
         quote_spanned!(ty.span()=> #ident: <#ty as ::core::default::Default>::default(),)
@@ -424,11 +424,6 @@ fn named_value(record: &Record, types: &[TokenStream], form: Form) -> Option<Tok
 }
 
 /// What only the compiler can see, because it takes knowing the type: reported at the word that it is about.
-/// The sink that a field is put into.
-fn sink_of(field: &Field, sink: &Ident) -> TokenStream {
-    if field.ignore_case.is_some() { quote!(&mut velvet::NoNul(#sink)) } else { quote!(#sink) }
-}
-
 fn assertions(field: &Field, ty: &TokenStream) -> TokenStream {
     let mut out = TokenStream::new();
     let mut assert = |at: proc_macro2::Span, condition: TokenStream, message: &str| {

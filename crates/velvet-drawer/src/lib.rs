@@ -107,7 +107,6 @@ pub mod __private {
     pub use velvet_core::field::{FieldOf, Fit, Unfit};
     pub use velvet_core::hints::{Hint, Hints, Origin};
     pub use velvet_core::named_value::NamedStatements;
-    pub use velvet_core::nul::{NoNul, no_nul};
     pub use velvet_core::pick::{Picked, pick_column};
     pub use velvet_core::record_statements::RecordStatements;
     pub use velvet_core::sealed_column::pick_sealed_column;

@@ -20,7 +20,6 @@ use crate::exchange::value_list;
 use crate::fragment::Fragment;
 use crate::key::Key;
 use crate::name::{KEY_COLUMN, push_quoted};
-use crate::nul::no_nul;
 use crate::order::Order;
 use crate::record::{Keyed, Record};
 use crate::value::Value;
@@ -247,11 +246,7 @@ impl<T, C: ColumnType, E: Term> Column<T, C, E> {
 impl<T, C: ColumnType> Column<T, C> {
     /// Gives this column the value `arg` in every record of a selection; see `Records::update`.
     pub fn set(self, arg: C::Arg<'_>) -> Assignment<T> {
-        let value = self.bound::<C>(arg).and_then(|value| {
-            let fits = if self.term.ignores_case() { no_nul(value.as_ref()) } else { Ok(()) };
-            fits.map(|()| Fragment::text("?").bind(value))
-        });
-        Assignment::new(self.term.name, value, false)
+        Assignment::new(self.term.name, self.bound::<C>(arg).map(|value| Fragment::text("?").bind(value)), false)
     }
 
     /// Makes this column larger by `by` in every record of a selection; what is missing stays so. See `Records::update`.

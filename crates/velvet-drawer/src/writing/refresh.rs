@@ -12,6 +12,7 @@ use std::fmt;
 use std::time::Duration;
 use velvet_core::exchange::key_list;
 use velvet_core::name::KEY_COLUMN;
+use velvet_core::nul::refuse_nul;
 use velvet_core::record::stored_values;
 use velvet_core::statement::{Select, remove_listed};
 use velvet_core::stored_form::{StoredForm, differing, lookup_key, push_key};
@@ -220,7 +221,8 @@ impl<T: Record> Refreshing<'_, T> {
     fn by_key(&self) -> Result<HashMap<Vec<u8>, usize>, Error> {
         let mut by_key = HashMap::with_capacity(self.incoming.len());
         for (at, record) in self.incoming.iter().enumerate() {
-            let key = lookup_key(record, &self.by).map_err(misfit::<T>).doing(|| one::<T>(at))?;
+            let key = refuse_nul(record).and_then(|()| lookup_key(record, &self.by));
+            let key = key.map_err(misfit::<T>).doing(|| one::<T>(at))?;
             let Some(key) = key else {
                 let error = Error::new(
                     Cause::Misfit,

@@ -9,6 +9,7 @@ use crate::error::{Cause, Error};
 use crate::reading::stored;
 use velvet_core::column_type::stored_value;
 use velvet_core::name::quoted;
+use velvet_core::nul::refuse_nul;
 use velvet_core::record::stored_values;
 use velvet_core::stored_form::StoredForm;
 use velvet_core::{Keyed, Pick, Record, Stored};
@@ -160,6 +161,7 @@ impl Scope<'_, Writes> {
     pub(super) fn with_same_own_key<T: Keyed>(self, record: &T) -> Result<Option<Stored<T>>, Error> {
         let doing = || format!("cannot look for a {} with the same own key", T::TABLE);
         let own_key = self.doing(doing, || {
+            refuse_nul(record).map_err(misfit::<T>)?;
             stored_value::<T::OwnKey>(record.own_key()).map_err(|wrong| misfit::<T>(wrong.at(T::OWN_KEY_POSITION)))
         })?;
         self.found(T::statements().get_by_own_key.as_deref().unwrap_or_default(), own_key.as_ref(), doing)
@@ -176,6 +178,7 @@ impl Scope<'_, Writes> {
         self.doing(
             || format!("cannot look for the same {}", T::TABLE),
             || {
+                refuse_nul(record).map_err(misfit::<T>)?;
                 let values = stored_values(record).map_err(misfit::<T>)?;
                 let mut text = T::statements().select.clone();
                 let mut word = " WHERE ";
