@@ -177,7 +177,7 @@ enum Known {
     Columns(BTreeMap<String, Told>),
     NotThere,
     Nothing,
-    NotKnown(Gap),
+    Gap(Gap),
 }
 
 impl Known {
@@ -186,7 +186,7 @@ impl Known {
             Known::Columns(columns) => columns.get(name).cloned().unwrap_or(Told::Unknown),
             Known::NotThere => Told::NotThere,
             Known::Nothing => Told::Unknown,
-            Known::NotKnown(gap) => Told::NotKnown(*gap),
+            Known::Gap(gap) => Told::NotKnown(*gap),
         }
     }
 }
@@ -256,7 +256,7 @@ impl File {
             let next_moved =
                 moved.get(&table).and_then(|moved| moved.get(moved.partition_point(|entry| *entry <= number)));
             let after = match next_moved.is_some_and(|moved| next.entry.is_none_or(|next| *moved < next)) {
-                true if row.text(3) != "removed" => Known::NotKnown(Gap::Replaced),
+                true if row.text(3) != "removed" => Known::Gap(Gap::Replaced),
                 _ => after(&spans, &table, (number, row.text(3)), next),
             };
             let (entry, before) = self.entry(row, after);
@@ -304,7 +304,7 @@ impl File {
             _ => Did::Changed,
         };
         let kept = serde_json::from_str::<Map<String, Json>>(row.text(7)).ok();
-        let has_gap_after = matches!(after, Known::NotKnown(_));
+        let has_gap_after = matches!(after, Known::Gap(_));
         let (columns, before) = match (did, kept) {
             (Did::Inserted, _) => {
                 let written = |(name, told): (&String, &Told)| WrittenColumn {
@@ -315,7 +315,7 @@ impl File {
                 };
                 let columns = match &after {
                     Known::Columns(columns) => columns.iter().map(written).collect(),
-                    Known::NotKnown(gap) => {
+                    Known::Gap(gap) => {
                         let declared = self.declared().and_then(|s| s.table(row.text(1)));
                         let names = declared.into_iter().flat_map(|table| table.column_names());
                         names
@@ -409,10 +409,10 @@ fn after(spans: &[Span], table: &str, (number, did): (i64, &str), next: Follows)
     let is_without_gap =
         of_entry.is_some_and(|span| span.to.is_none_or(|to| next.entry.is_some_and(|next| next <= to)));
     match next.known {
-        _ if !is_without_gap => Known::NotKnown(of_entry.map_or(Gap::Off, |span| span.ended)),
+        _ if !is_without_gap => Known::Gap(of_entry.map_or(Gap::Off, |span| span.ended)),
         // It was here after this entry, and nothing heard of how it went.
-        Known::NotThere => Known::NotKnown(Gap::Replaced),
-        _ if next.is_inserted => Known::NotKnown(Gap::Replaced),
+        Known::NotThere => Known::Gap(Gap::Replaced),
+        _ if next.is_inserted => Known::Gap(Gap::Replaced),
         known => known,
     }
 }

@@ -146,5 +146,5 @@ fn replayed(path: &Path, log: &Path, to: &Path) -> Result<(), Error> {
         return Err(Error::bare(Cause::Damaged, "the file would be damaged by it"));
     }
     made.close()?;
-    Ok(fs::File::open(to).and_then(|file| file.sync_all()).map_err(|error| Error::device(BRINGING_BACK, &error))?)
+    fs::File::open(to).and_then(|file| file.sync_all()).map_err(|error| Error::device(BRINGING_BACK, &error))
 }
