@@ -358,6 +358,8 @@ fn without_the_key_and_where_one_is_damaged_the_other_fields_are_read_and_what_i
     let settings = drawer.settings::<Door>();
     let unreadable = settings.unreadable().unwrap();
     assert!(unreadable.len() == 1 && unreadable[0].is_unreadable(), "{unreadable:?}");
+    let refused = settings.get_whole().map(drop).unwrap_err();
+    assert_eq!(refused.to_string(), unreadable[0].to_string(), "a default is not taken for what is stored");
     assert!(unreadable[0].to_string().contains("it was changed, or belongs to another record, column or file"));
     assert_eq!(*settings.get().unwrap(), Door { opens: 2, pin: String::new(), ..door(1) });
     settings.change(|d| d.pin = door(1).pin).unwrap();

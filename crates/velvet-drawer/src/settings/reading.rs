@@ -29,6 +29,35 @@ impl<S: Settings, A: Access> SettingsOf<S, A> {
         }
     }
 
+    /// Returns the settings, if everything that is stored for them can be read. For a document in which a default would be wrong in the place of a stored value, such as an
+    /// empty PIN.
+    ///
+    /// # Errors
+    /// When a stored value is not one of its field's type, or was changed ([`Error::is_unreadable`]), its key is missing ([`Error::is_key_missing`]), or the file cannot be
+    /// read.
+    ///
+    /// ```
+    /// # use velvet_drawer::{Drawer, KeysInMemory, Schema, Settings};
+    /// #[derive(Settings, Clone, Default)]
+    /// struct Till {
+    ///     #[settings(sealed)]
+    ///     pin: String,
+    /// }
+    ///
+    /// # let drawer = Drawer::options().keys(KeysInMemory::default()).in_memory(Schema::new("kilnbook").settings::<Till>())?;
+    /// let till = drawer.settings::<Till>();
+    /// till.change(|t| t.pin = "4711".into())?;
+    /// assert_eq!(till.get_whole()?.pin, "4711");
+    /// # Ok::<(), velvet_drawer::Error>(())
+    /// ```
+    pub fn get_whole(&self) -> Result<S, Error> {
+        self.at.reading(|scope| {
+            let mut unreadable = None;
+            let settings = scope.settings::<S>(&self.account, &mut |error| drop(unreadable.get_or_insert(error)))?;
+            unreadable.map_or(Ok(settings), Err)
+        })
+    }
+
     /// What is stored for fields and cannot be read as their types: each as an error that names the field. They are as by default until they are changed.
     ///
     /// # Errors
