@@ -58,6 +58,7 @@ fn word(kind: ProblemKind) -> &'static str {
         ProblemKind::Value => "value",
         ProblemKind::SearchIndex => "search index",
         ProblemKind::Attachment => "attachment",
+        ProblemKind::SetAside => "set aside",
         _ => "other",
     }
 }

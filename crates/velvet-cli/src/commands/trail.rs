@@ -136,6 +136,12 @@ pub(super) fn columns(entry: &TrailEntry) -> String {
             Did::Removed => format!("{} {}", c.name, told(&c.before)),
         }
     };
+    // Where nothing is known of a whole record, once is enough.
+    if let (Did::Inserted, Some(WrittenColumn { after: unknown @ Told::NotKnown(_), .. })) =
+        (entry.did, entry.columns.first())
+    {
+        return told(unknown, None);
+    }
     // Of a whole record, what is not there says nothing.
     let says = |c: &&WrittenColumn| {
         let value = if entry.did == Did::Inserted { &c.after } else { &c.before };

@@ -183,7 +183,7 @@ impl FileKeyChanged {
 
 /// Has a new key forgotten that no file got, because the change was refused.
 fn forget_unused(path: &Path, key: &FileKey, made: &FileCipher) {
-    let files = kept(path).into_iter().map(|copy| copy.path).chain([path.to_owned()]);
+    let mut files = kept(path).into_iter().map(|copy| copy.path).chain([path.to_owned()]);
     let has_it = |file: PathBuf| {
         // Of one that cannot be read it is not known.
         PastEngine::begin(&file).is_none_or(|_held| {
@@ -192,7 +192,7 @@ fn forget_unused(path: &Path, key: &FileKey, made: &FileCipher) {
             read.is_err() || start == made.salt()
         })
     };
-    if !files.map(has_it).any(|has_it| has_it) {
+    if !files.any(has_it) {
         // That it stays with its keeper does no harm.
         let _ = key.forget(&made.salt());
     }

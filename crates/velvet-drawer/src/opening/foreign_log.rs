@@ -22,7 +22,7 @@ pub(crate) fn unanswered(path: &Path) -> impl Iterator<Item = (LogWithoutFile, S
     logs_without_file(path).into_iter().filter_map(|found| {
         let transactions = usize::try_from(transactions_in(&found.log).unwrap_or_default()).unwrap_or(usize::MAX);
         let what = format!(
-            "its write-ahead log {} was set aside with {} that the file may lack",
+            "the write-ahead log {} was set aside with {} that the file may lack",
             found.log.display(),
             count(transactions, "transaction")
         );

@@ -52,9 +52,9 @@ impl<S: Settings, A: Access> SettingsOf<S, A> {
     /// ```
     pub fn get_whole(&self) -> Result<S, Error> {
         self.at.reading(|scope| {
-            let mut unreadable = None;
-            let settings = scope.settings::<S>(&self.account, &mut |error| drop(unreadable.get_or_insert(error)))?;
-            unreadable.map_or(Ok(settings), Err)
+            let mut unreadable = Vec::new();
+            let settings = scope.settings::<S>(&self.account, &mut |error| unreadable.push(error))?;
+            unreadable.into_iter().next().map_or(Ok(settings), Err)
         })
     }
 
