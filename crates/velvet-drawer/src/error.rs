@@ -134,9 +134,11 @@ predicates! {
     /// Something still uses the drawer.
     is_in_use: InUse;
     /// The file was deleted, moved, replaced or overwritten while the drawer was open, so that what is written would be lost. What it held is kept next to its
-    /// path. This is checked before each transaction, so an overwrite in the middle of one is noticed by the next. It is not noticed if another state of a plain file
-    /// that was copied over it has a header with the same count, and of an encrypted file if the copy has the same key. Whoever means to delete a drawer closes it and calls [`Drawer::remove_from_device`](crate::Drawer::remove_from_device), which
-    /// removes such copies too.
+    /// path. This is checked before each transaction, so an overwrite in the middle of one is noticed by the next. A file of the
+    /// same app that is copied over it is not noticed if its header is the same; nor if it counts more changes, or has the same key where it is encrypted, and
+    /// came while the app was in the background or right after the first transaction since the log was merged.
+    ///
+    /// Whoever means to delete a drawer closes it and calls [`Drawer::remove_from_device`](crate::Drawer::remove_from_device), which removes such copies too.
     is_displaced: Displaced;
     /// The drawer was used inside its own transaction, on the same thread.
     is_nested: Nested;

@@ -14,6 +14,7 @@ use std::io::{self, Seek};
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use velvet_core::header::Header;
+use velvet_core::wal;
 
 /// What distinguishes a file from all others on the device: device, number and when it was created. If the system does not say, only whether it exists.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -97,8 +98,59 @@ pub(crate) struct InPlace {
     path: PathBuf,
     file: Identity,
     /// `None` while there is none that is this file's.
-    log: Arc<Mutex<Option<(PathBuf, Identity)>>>,
+    log: Arc<Mutex<Option<Log>>>,
     start: Arc<Mutex<Start>>,
+}
+
+/// The write-ahead log next to an open file.
+#[derive(Debug)]
+struct Log {
+    path: PathBuf,
+    identity: Identity,
+    /// The engine holds no lock on it, so that this may be closed at any time. Elsewhere it would keep the engine from deleting the log.
+    #[cfg(unix)]
+    file: Option<fs::File>,
+}
+
+impl Log {
+    fn of(path: PathBuf) -> Option<Log> {
+        let identity = identity(&path).ok()?;
+        #[cfg(unix)]
+        let file = fs::File::open(&path).ok();
+        Some(Log {
+            path,
+            identity,
+            #[cfg(unix)]
+            file,
+        })
+    }
+
+    fn file(&self) -> Option<&fs::File> {
+        #[cfg(unix)]
+        return self.file.as_ref();
+        #[cfg(not(unix))]
+        None
+    }
+
+    /// What distinguishes it from itself before it last began again from its start.
+    fn salts(&self) -> Option<[u8; 8]> {
+        bytes_at(self.file()?, 16).ok()
+    }
+
+    /// Whether it holds a first page with these bytes.
+    fn holds_first(&self, page_size: u32, bytes: [u8; 16]) -> io::Result<bool> {
+        let Some(file) = self.file() else { return Ok(true) };
+        let in_page = (wal::FRAME + Header::COUNT_AT[0]) as u64;
+        let mut at = wal::HEADER as u64;
+        loop {
+            match bytes_at(file, at).map(u32::from_be_bytes) {
+                Ok(1) if bytes_at(file, at + in_page).is_ok_and(|now| bytes == now) => return Ok(true),
+                Ok(_) => at += wal::FRAME as u64 + u64::from(page_size),
+                Err(error) if error.kind() == io::ErrorKind::UnexpectedEof => return Ok(false),
+                Err(error) => return Err(error),
+            }
+        }
+    }
 }
 
 /// How the file begins, as it was seen last.
@@ -108,6 +160,8 @@ struct Start {
     /// The bytes that change with the header, as they are in the file.
     bytes: [u8; 16],
     header: Option<Header>,
+    /// Those of the log, read before that.
+    salts: Option<[u8; 8]>,
 }
 
 /// How many headers may have been written between two looks. A file that says more is another one.
@@ -118,7 +172,8 @@ const ATTEMPTS: u32 = 5;
 
 impl Start {
     /// Whether the file still begins as one that goes on from what was seen last.
-    fn goes_on(&mut self, path: &Path, bytes: u64) -> bool {
+    fn goes_on(&mut self, path: &Path, bytes: u64, log: Option<&Log>) -> bool {
+        let salts = log.and_then(Log::salts);
         if bytes == 0 {
             // It was not when it was opened, or nothing was in it yet.
             return self.header.is_none();
@@ -127,7 +182,10 @@ impl Start {
             // Without a handle nothing can be said.
             let Some(changing) = with_held(path, |held| changing_bytes(held)) else { return true };
             match changing {
-                Ok(now) if now == self.bytes && self.header.is_some() => return true,
+                Ok(now) if now == self.bytes && self.header.is_some() => {
+                    self.salts = salts;
+                    return true;
+                }
                 Ok(now) => {
                     let first =
                         |held: &mut fs::File| held.rewind().and_then(|()| start_of_first(held, self.cipher.as_deref()));
@@ -145,8 +203,8 @@ impl Start {
                                 && (before.application == 0 || header.application == before.application)
                         })
                     };
-                    if header.as_ref().is_some_and(follows) {
-                        (self.bytes, self.header) = (now, header);
+                    if header.as_ref().is_some_and(|header| follows(header) && self.can_be_of(log, header, now)) {
+                        (self.bytes, self.header, self.salts) = (now, header, salts);
                         return true;
                     }
                 }
@@ -157,14 +215,24 @@ impl Start {
                 std::thread::sleep(std::time::Duration::from_millis(1));
             }
         }
-        false
+        // A kill may have left a first page that only the log makes whole.
+        self.header.is_none()
+    }
+
+    /// Whether the engine can have written these bytes since the last look: it only copies the first page from the log, which still holds it unless it began again.
+    fn can_be_of(&self, log: Option<&Log>, header: &Header, bytes: [u8; 16]) -> bool {
+        let Some(log) = log.filter(|_| self.header.is_some() && self.salts.is_some()) else { return true };
+        log.holds_first(header.page_size, bytes).unwrap_or(true) || log.salts() != self.salts
     }
 }
 
 /// The bytes of the header that count.
 fn changing_bytes(file: &fs::File) -> io::Result<[u8; 16]> {
-    let mut bytes = [0; 16];
-    let at = Header::COUNT_AT[0] as u64;
+    bytes_at(file, Header::COUNT_AT[0] as u64)
+}
+
+fn bytes_at<const N: usize>(file: &fs::File, at: u64) -> io::Result<[u8; N]> {
+    let mut bytes = [0; N];
     #[cfg(unix)]
     std::os::unix::fs::FileExt::read_exact_at(file, &mut bytes, at)?;
     #[cfg(not(unix))]
@@ -190,8 +258,7 @@ impl InPlace {
 
     /// Notes which log is this file's: the file was opened.
     pub(super) fn note_log(&self) {
-        let log = with_companions(&self.path).nth(1);
-        *self.log.lock() = log.and_then(|log| Some((log.clone(), identity(&log).ok()?)));
+        *self.log.lock() = with_companions(&self.path).nth(1).and_then(Log::of);
     }
 
     /// No log is this file's any more: the file is being closed.
@@ -211,16 +278,18 @@ impl InPlace {
 
     /// How large the write-ahead log is; or what became of the file, where it is not in its place, as far as the system says.
     pub(crate) fn log_bytes(&self) -> Result<u64, Displaced> {
+        let log = self.log.lock();
         match seen(&self.path) {
             Ok(found) if found.identity != self.file => return Err(Displaced::Replaced),
-            Ok(found) if !self.start.lock().goes_on(&self.path, found.bytes) => return Err(Displaced::Overwritten),
+            Ok(found) if !self.start.lock().goes_on(&self.path, found.bytes, log.as_ref()) => {
+                return Err(Displaced::Overwritten);
+            }
             Err(error) if error.kind() == io::ErrorKind::NotFound => return Err(Displaced::Gone),
             _ => {}
         }
-        let log = self.log.lock();
-        let Some((log, known)) = &*log else { return Ok(0) };
-        match seen(log) {
-            Ok(found) if found.identity != *known => Err(Displaced::WithoutLog),
+        let Some(log) = &*log else { return Ok(0) };
+        match seen(&log.path) {
+            Ok(found) if found.identity != log.identity => Err(Displaced::WithoutLog),
             Ok(found) => Ok(found.bytes),
             Err(error) if error.kind() == io::ErrorKind::NotFound => Err(Displaced::WithoutLog),
             Err(_) => Ok(0),
@@ -236,8 +305,8 @@ impl InPlace {
     /// How many transactions the log holds; `None` if it is not in its place. Other processes may have the file open, and add some.
     pub(crate) fn transactions(&self) -> Option<u64> {
         let log = self.log.lock();
-        let (log, known) = log.as_ref()?;
-        identity(log).is_ok_and(|found| found == *known).then(|| transactions_in(log).ok()).flatten()
+        let log = log.as_ref()?;
+        identity(&log.path).is_ok_and(|found| found == log.identity).then(|| transactions_in(&log.path).ok()).flatten()
     }
 
     /// Takes the log of a file that is gone from the path, where it would be replayed over the file that is there now or comes next. It is removed if all of its
@@ -246,8 +315,8 @@ impl InPlace {
         let Some(there) = self.transactions() else { return Ok(()) };
         let (log, aside) = (self.log.lock(), with_companions(aside).nth(1));
         match (&*log, aside) {
-            (Some((log, _)), _) if kept == Some(there) => fs::remove_file(log)?,
-            (Some((log, _)), Some(aside)) => fs::rename(log, aside)?,
+            (Some(log), _) if kept == Some(there) => fs::remove_file(&log.path)?,
+            (Some(log), Some(aside)) => fs::rename(&log.path, aside)?,
             _ => return Ok(()),
         }
         // The engine makes the shared memory anew from the log that is there.
