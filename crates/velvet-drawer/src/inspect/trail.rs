@@ -386,10 +386,14 @@ fn spans(connection: &Connection) -> Result<Vec<Span>, Fault> {
 }
 
 /// The entries that say of a row that it was written, and no column of it: its row number may have been changed, and the row that had the new one replaced.
+/// A trail of keys alone never says which columns; there, those of other programs count. What the app's own SQL replaces is heard of.
 fn moved(connection: &Connection) -> Result<HashMap<String, Vec<i64>>, Fault> {
     let mut moved: HashMap<String, Vec<i64>> = HashMap::new();
     connection.rows(
-        &format!("SELECT table_name, entry FROM {TRAIL} WHERE before = '{{}}' ORDER BY entry"),
+        &format!(
+            "SELECT table_name, entry FROM {TRAIL} WHERE before = '{{}}' \
+             OR before IS NULL AND did = 'changed' AND typeof(write) = 'text' ORDER BY entry"
+        ),
         [],
         |row| {
             moved.entry(row.text(0).to_owned()).or_default().push(row.integer(1));
