@@ -79,7 +79,7 @@ fn round(root: &Path, chance: &mut fastrand::Rng) -> Result<(), String> {
             return Err("what was written over it was changed".into());
         }
         let opened = Drawer::options().set_aside_foreign_log().open(&path, model::schema());
-        opened.and_then(Drawer::close).map_err(|e| format!("opening what was written over it: {e}"))?;
+        opened.and_then(Drawer::close).map_err(|e| format!("cannot open the file that overwrote it: {e}"))?;
         return match Model::read(&path).map_err(|e| e.to_string())? == restored {
             true => Ok(()),
             false => Err("what was written over it is not there".into()),
