@@ -15,6 +15,7 @@ pub mod column;
 pub mod column_type;
 pub mod compare;
 pub mod condition;
+pub mod draft;
 pub mod edit;
 pub mod evolution;
 pub mod excerpt;

@@ -71,16 +71,18 @@ impl NamedStatements {
             names: format!("SELECT {name} FROM {of}"),
             set: format!(
                 "UPDATE {of} SET {value} = {} WHERE {name} = ?2 AND {read} IS NOT ?1 COLLATE BINARY",
-                layout.written(at, "?1", &layout.key())
+                layout.written(at, "?1", &layout.key(), |_| name.clone())
             ),
-            insert: layout.insert(&format!("{value}, {name}"), |row| format!("{}, ?2", layout.written(at, "?1", row))),
+            insert: layout.insert(&format!("{value}, {name}"), |row| {
+                format!("{}, ?2", layout.written(at, "?1", row, |_| "?2".into()))
+            }),
             remove: format!("DELETE FROM {of} WHERE {name} = ?1"),
             last_number: format!(
                 "SELECT max(coalesce((SELECT seq FROM sqlite_sequence WHERE name = '{literal}'), 0), coalesce((SELECT max({name}) FROM {of}), 0))"
             ),
             add: format!(
                 "INSERT INTO {of} ({key}, {name}, {value}) VALUES (?1, ?1, {})",
-                layout.written(at, "?2", "?1")
+                layout.written(at, "?2", "?1", |_| "?1".into())
             ),
         }
     }

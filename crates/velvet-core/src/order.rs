@@ -207,6 +207,15 @@ impl OrderBy {
         out.then(&format!(" FROM (SELECT {}) AS {}", columns.join(", "), quoted(T::TABLE)))
     }
 
+    /// The statement that reads the values of the orders for the record with a key, which is bound.
+    pub fn stored_values_of<T: Record>(&self) -> Fragment {
+        let mut out = Fragment::text(format!("SELECT {}", quoted(crate::name::KEY_COLUMN)));
+        for term in &self.terms {
+            out = out.then(", ").and(term.what.clone());
+        }
+        out.then(&format!(" FROM {0} WHERE {0}.{1} = ?", quoted(T::TABLE), quoted(crate::name::KEY_COLUMN)))
+    }
+
     /// The condition that a record comes after one whose orders have these values, and whose `last` is this.
     pub fn after(&self, last: &str, values: Vec<Value>, last_value: Value) -> Fragment {
         // All in one direction and never missing: the engine follows an index on the whole of it.

@@ -23,8 +23,11 @@ pub trait Record: Sized + 'static {
     const IGNORES_CASE: &'static [usize] = &[];
     /// The columns whose values are sealed, by their positions, each with its label.
     const SEALED: &'static [(usize, &'static str)] = &[];
+    /// The position of the column that a sealed value is bound to, where the record is a named value.
+    const SEALED_NAME: Option<usize> = None;
     /// What statements have to know of its table.
-    const LAYOUT: Layout = Layout { table: Self::TABLE, columns: Self::COLUMNS, sealed: Self::SEALED };
+    const LAYOUT: Layout =
+        Layout { table: Self::TABLE, columns: Self::COLUMNS, sealed: Self::SEALED, sealed_name: Self::SEALED_NAME };
     /// Where its table and columns come from, for the next version of the schema.
     const HINTS: Hints;
     /// Its columns, for conditions and orders.

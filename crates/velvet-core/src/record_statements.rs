@@ -1,7 +1,8 @@
 //! The statements that read and write one type of record.
 
 use crate::name::{KEY_COLUMN, push_quoted, quoted};
-use crate::sealing::{sealing, unsealing};
+use crate::sealing::{PlaceText, sealing, unsealing};
+use std::borrow::Cow;
 
 /// What the statements of a type of record have to know of its table.
 #[derive(Clone, Copy, Debug)]
@@ -12,6 +13,8 @@ pub struct Layout {
     pub columns: &'static [&'static str],
     /// The columns whose values are sealed, by their positions, each with its label.
     pub sealed: &'static [(usize, &'static str)],
+    /// The position of the column that a sealed value is bound to, where the records are named values.
+    pub sealed_name: Option<usize>,
 }
 
 impl Layout {
@@ -22,11 +25,20 @@ impl Layout {
 
     /// How the column at a position is read: as it stands, or what is sealed in it.
     pub fn read(&self, at: usize) -> String {
-        let own = format!("{}.{}", quoted(self.table), quoted(self.columns[at]));
+        let own = self.column(at);
         match self.label(at) {
-            Some(label) => unsealing(&own, label, &self.key()),
+            Some(label) => unsealing(&own, label, &self.place()),
             None => own,
         }
+    }
+
+    fn column(&self, at: usize) -> String {
+        format!("{}.{}", quoted(self.table), quoted(self.columns[at]))
+    }
+
+    /// The place of what is sealed in a row.
+    pub(crate) fn place(&self) -> PlaceText {
+        PlaceText { row: self.key(), name: self.sealed_name.map(|at| self.column(at)) }
     }
 
     /// The row number and all columns as they are read, with commas in between.
@@ -47,14 +59,29 @@ impl Layout {
     pub(crate) fn read_alone(&self, at: usize) -> String {
         let own = quoted(self.columns[at]);
         match self.label(at) {
-            Some(label) => unsealing(&own, label, &quoted(KEY_COLUMN)),
+            Some(label) => unsealing(&own, label, &self.place_alone()),
             None => own,
         }
     }
 
-    /// What is written to the column at a position: a value, or that sealed for a row.
-    pub fn written(&self, at: usize, value: &str, row: &str) -> String {
-        self.label(at).map_or_else(|| value.to_owned(), |label| sealing(value, label, row))
+    /// As [`Layout::place`], in such a statement.
+    fn place_alone(&self) -> PlaceText {
+        PlaceText { row: quoted(KEY_COLUMN), name: self.sealed_name.map(|at| quoted(self.columns[at])) }
+    }
+
+    /// What is written to the column at a position: a value, or that sealed for a row, and for a name where it has one.
+    pub(crate) fn written(&self, at: usize, value: &str, row: &str, name: impl FnOnce(usize) -> String) -> String {
+        let place = || PlaceText { row: row.to_owned(), name: self.sealed_name.map(name) };
+        self.label(at).map_or_else(|| value.to_owned(), |label| sealing(value, label, &place()))
+    }
+
+    /// The value of a record that gets another name, and that value sealed for the name; `value` is what it gets itself, if it does.
+    pub(crate) fn sealed_again(&self, name: &str, value: Option<&str>) -> Option<(&'static str, String)> {
+        let (at, label) = self.sealed.first().filter(|_| self.sealed_name.is_some())?;
+        let column = quoted(self.columns[*at]);
+        let opened = unsealing(value.unwrap_or(&column), label, &self.place_alone());
+        let sealed = sealing(&opened, label, &PlaceText { row: quoted(KEY_COLUMN), name: Some(name.to_owned()) });
+        Some((self.columns[*at], sealed))
     }
 
     /// The statement that inserts values into columns by their names. What is sealed is bound to its row, so the number of that is known before
@@ -102,7 +129,8 @@ impl RecordStatements {
     pub fn new(layout: Layout, own_key: Option<usize>) -> RecordStatements {
         let (name, key) = (quoted(layout.table), quoted(KEY_COLUMN));
         let list = layout.columns.iter().map(|c| quoted(c)).collect::<Vec<_>>().join(", ");
-        let value = |at: usize, row: &str| layout.written(at, &format!("?{}", at + 1), row);
+        let mark = |at: usize| format!("?{}", at + 1);
+        let value = |at: usize, row: &str| layout.written(at, &mark(at), row, mark);
         let values = |row: &str| (0..layout.columns.len()).map(|at| value(at, row)).collect::<Vec<_>>().join(", ");
         let select = format!("SELECT {} FROM {name}", layout.read_all_alone());
         RecordStatements {
@@ -117,21 +145,34 @@ impl RecordStatements {
 }
 
 /// The statement that writes only the columns at `positions` of the record with a key. Binds those columns in the order
-/// of `positions`, then the key.
-pub fn update(layout: Layout, positions: impl Iterator<Item = usize>) -> String {
+/// of `positions`, then the key. What is sealed under a name is sealed again where the name changes.
+pub fn update(layout: Layout, positions: impl Iterator<Item = usize> + Clone) -> String {
     let mut text = String::with_capacity(128);
     text.push_str("UPDATE ");
     push_quoted(&mut text, layout.table);
+    // Numbers only where one is bound twice.
+    let name = layout.sealed_name.and_then(|name| positions.clone().position(|position| position == name));
+    let mark = |at: usize| if name.is_some() { Cow::Owned(format!("?{}", at + 1)) } else { Cow::Borrowed("?") };
+    let mut count = 0;
     let mut separator = " SET ";
-    for position in positions {
+    for position in positions.clone() {
         text.push_str(separator);
         push_quoted(&mut text, layout.columns[position]);
         text.push_str(" = ");
-        text.push_str(&layout.written(position, "?", "\"key\""));
+        let name_text = |at: usize| name.map_or_else(|| quoted(layout.columns[at]), |name| mark(name).into_owned());
+        text.push_str(&layout.written(position, &mark(count), "\"key\"", name_text));
         separator = ", ";
+        count += 1;
+    }
+    let is_sealed = |position| layout.label(position).is_some();
+    if let Some(name) = name.filter(|_| !positions.clone().any(is_sealed))
+        && let Some((column, sealed)) = layout.sealed_again(&mark(name), None)
+    {
+        text.push_str(&format!(", {} = {sealed}", quoted(column)));
     }
     text.push_str(" WHERE ");
     push_quoted(&mut text, KEY_COLUMN);
-    text.push_str(" = ?");
+    text.push_str(" = ");
+    text.push_str(&mark(count));
     text
 }

@@ -1,7 +1,7 @@
 //! Columns whose values are sealed.
 
 use crate::assignment::Assignment;
-use crate::column::{Column, key_column};
+use crate::column::Column;
 use crate::column_type::{ColumnType, Misfit, Optional, Sealed, stored_arg};
 use crate::condition::Condition;
 use crate::fragment::Fragment;
@@ -51,7 +51,7 @@ impl<T: Record, C: ColumnType> SealedColumn<T, C> {
 
     /// Gives this column the value `arg` in every record of a selection, sealed for each; see `Records::update`.
     pub fn set(self, arg: C::Arg<'_>) -> Assignment<T> {
-        let seal = |plain| Fragment::text(sealing("?", self.label, &key_column::<T>().write().text)).bind(plain);
+        let seal = |plain| Fragment::text(sealing("?", self.label, &T::LAYOUT.place())).bind(plain);
         Assignment::new(self.column.name(), stored_arg::<Sealed<C>>(arg).map(seal).map_err(|m| self.here(m)), false)
     }
 
@@ -72,8 +72,7 @@ impl<T: Record, C: ColumnType> Pick<T> for SealedColumn<T, C> {
     type Output = C::Value;
 
     fn each(self, take: &mut dyn FnMut(Picked)) {
-        let row = key_column::<T>().write().text;
-        let what = Fragment::text(unsealing(&self.column.write().text, self.label, &row));
+        let what = Fragment::text(unsealing(&self.column.write().text, self.label, &T::LAYOUT.place()));
         take(Picked { what, position: self.column.position() });
     }
 

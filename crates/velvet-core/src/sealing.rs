@@ -1,9 +1,10 @@
 //! Sealing single values: what is in a sealed column can be read only with the key, and only where it was written.
 //!
-//! A sealed value is bytes: [`FORM`], the number of the key (four bytes, the largest first), a nonce (24 bytes), and what
+//! A sealed value is bytes: its form, the number of the key (four bytes, the largest first), a nonce (24 bytes), and what
 //! XChaCha20-Poly1305 makes of the value. Its key is derived with HKDF-SHA-256 from the file's key, with the file's id as salt and
 //! `velvet sealed 1`, a zero byte and the label of the column as information; the additional data are the first five bytes of the sealed value and
-//! the row number (eight bytes, the largest first). So a value does not open in another file, column or row.
+//! the row number (eight bytes, the largest first). So a value does not open in another file, column or row. In form [`BOUND`] the name of a named value
+//! follows the row number, in [`Plain`] form, so a value does not open under another name either.
 //!
 //! What is sealed is a value in [`Plain`] form, followed by `0x80` and zero bytes up to a multiple of 32, so that only its rough length shows.
 
@@ -15,13 +16,16 @@ use sha2::Sha256;
 use std::fmt;
 use zeroize::{Zeroize, ZeroizeOnDrop, Zeroizing};
 
-/// What a sealed value begins with.
-pub const FORM: u8 = 1;
+/// The form of a sealed value that has no name, or was written before names were bound.
+const UNBOUND: u8 = 1;
 
-/// How many bytes stand before what the cipher makes: the form, the number of the key, the nonce.
+/// The form of a sealed value that is bound to its name.
+pub const BOUND: u8 = 2;
+
 /// Where the nonce of a sealed value begins.
 pub const NONCE_AT: usize = 1 + 4;
 
+/// How many bytes stand before what the cipher makes: the form, the number of the key, the nonce.
 const HEAD: usize = NONCE_AT + NONCE;
 
 /// How many bytes a nonce has.
@@ -77,17 +81,17 @@ impl ColumnSeal {
         ColumnSeal { cipher: XChaCha20Poly1305::new(Key::from_slice(&*derived)), number }
     }
 
-    /// Seals a value in [`Plain`] form for the row with this number. A nonce is used only once.
-    pub fn seal(&self, plain: &[u8], row: i64, nonce: [u8; NONCE]) -> Vec<u8> {
+    /// Seals a value in [`Plain`] form at a place. A nonce is used only once.
+    pub fn seal(&self, plain: &[u8], place: SealedPlace<'_>, nonce: [u8; NONCE]) -> Vec<u8> {
         let mut padded = Zeroizing::new(Vec::with_capacity(plain.len() + BLOCK));
         padded.extend_from_slice(plain);
         padded.push(0x80);
         let length = padded.len().next_multiple_of(BLOCK);
         padded.resize(length, 0);
         let mut sealed = Vec::with_capacity(HEAD + padded.len() + TAG);
-        sealed.push(FORM);
+        sealed.push(if place.name.is_some() { BOUND } else { UNBOUND });
         sealed.extend(self.number.to_be_bytes());
-        let bound = bound_to(&sealed, row);
+        let bound = place.bound_to(&sealed);
         sealed.extend(nonce);
         let payload = Payload { msg: &padded, aad: &bound };
         // It fails only where a value is longer than the engine takes.
@@ -95,12 +99,14 @@ impl ColumnSeal {
         sealed
     }
 
-    /// The value in [`Plain`] form that was sealed for the row with this number; nothing where it was not, or was changed since.
-    pub fn open(&self, sealed: &[u8], row: i64) -> Option<Zeroizing<Vec<u8>>> {
+    /// The value in [`Plain`] form that was sealed at a place; `None` if it was sealed at another place, or changed since. A value that was sealed without a name opens
+    /// under any.
+    pub fn open(&self, sealed: &[u8], place: SealedPlace<'_>) -> Option<Zeroizing<Vec<u8>>> {
         let (head, made) = sealed.split_at_checked(HEAD).filter(|_| key_number(sealed) == Some(self.number))?;
         let (head, nonce) = head.split_at(HEAD - NONCE);
         let nonce: [u8; NONCE] = nonce.try_into().ok()?;
-        let payload = Payload { msg: made, aad: &bound_to(head, row) };
+        let place = SealedPlace { name: place.name.filter(|_| is_bound(sealed)), ..place };
+        let payload = Payload { msg: made, aad: &place.bound_to(head) };
         let mut plain = Zeroizing::new(self.cipher.decrypt(&XNonce::from(nonce), payload).ok()?);
         let end = plain.iter().rposition(|byte| *byte != 0).filter(|end| plain[*end] == 0x80)?;
         plain.truncate(end);
@@ -108,17 +114,30 @@ impl ColumnSeal {
     }
 }
 
-/// What a value is bound to, beside what its key is.
-fn bound_to(head: &[u8], row: i64) -> [u8; 13] {
-    let mut bound = [0; 13];
-    bound[..5].copy_from_slice(head);
-    bound[5..].copy_from_slice(&row.to_be_bytes());
-    bound
+/// The place of a sealed value in its column.
+#[derive(Clone, Copy, Debug)]
+pub struct SealedPlace<'n> {
+    /// The number of its row.
+    pub row: i64,
+    /// Its name in [`Plain`] form, if it is a named value.
+    pub name: Option<&'n [u8]>,
+}
+
+impl SealedPlace<'_> {
+    /// The data that are authenticated with a value that has this head.
+    fn bound_to(self, head: &[u8]) -> Vec<u8> {
+        [head, &self.row.to_be_bytes(), self.name.unwrap_or_default()].concat()
+    }
+}
+
+/// Whether a sealed value is bound to its name.
+pub fn is_bound(sealed: &[u8]) -> bool {
+    sealed.first() == Some(&BOUND)
 }
 
 /// The number of the key by which a value was sealed; nothing where it is no sealed value.
 pub fn key_number(sealed: &[u8]) -> Option<u32> {
-    let is_one = sealed.first() == Some(&FORM) && sealed.len() >= HEAD + BLOCK + TAG;
+    let is_one = matches!(sealed.first(), Some(&(UNBOUND | BOUND))) && sealed.len() >= HEAD + BLOCK + TAG;
     let number = sealed.get(1..5).filter(|_| is_one && (sealed.len() - HEAD - TAG).is_multiple_of(BLOCK))?;
     number.try_into().ok().map(u32::from_be_bytes)
 }
@@ -182,11 +201,15 @@ impl Shut {
     }
 }
 
-/// The name of the engine's function that seals a value in [`Plain`] form: of that, the label of the column, and the row number.
+/// The name of the engine's function that seals a value in [`Plain`] form: of that, the label of the column, the row number, and the name where it has one.
 pub const SEAL: &str = "velvet_seal";
 
 /// The name of the engine's function that opens a sealed value, of the same; a missing one stays missing.
 pub const UNSEAL: &str = "velvet_unseal";
+
+/// The name of the engine's function that seals a value for another name: of the sealed value, the label, the row number, the name it has and the name it gets, either of
+/// which may be missing. A value that does not open stays as it is.
+pub const RESEAL: &str = "velvet_reseal";
 
 /// The name of the engine's function that makes the [`Plain`] form of a value.
 pub const TO_PLAIN: &str = "velvet_plain";
@@ -194,12 +217,26 @@ pub const TO_PLAIN: &str = "velvet_plain";
 /// The name of the engine's function that makes the value of its [`Plain`] form, and fails where that says why it cannot be opened.
 pub const OF_PLAIN: &str = "velvet_value";
 
-/// An expression that seals what another one says, for the row whose number a third one says.
-pub fn sealing(plain: &str, label: &str, row: &str) -> String {
-    format!("{SEAL}({plain}, '{}', {row})", label.replace('\'', "''"))
+/// The place of a sealed value in its column, as expressions.
+#[derive(Clone, Debug)]
+pub struct PlaceText {
+    /// The number of its row.
+    pub row: String,
+    /// Its name, if it is a named value.
+    pub name: Option<String>,
 }
 
-/// An expression that opens what another one says, of the row whose number a third one says.
-pub fn unsealing(sealed: &str, label: &str, row: &str) -> String {
-    format!("{UNSEAL}({sealed}, '{}', {row})", label.replace('\'', "''"))
+/// An expression that seals the value of another one at a place.
+pub fn sealing(plain: &str, label: &str, at: &PlaceText) -> String {
+    called(SEAL, plain, label, at)
+}
+
+/// An expression that opens the value of another one at a place.
+pub fn unsealing(sealed: &str, label: &str, at: &PlaceText) -> String {
+    called(UNSEAL, sealed, label, at)
+}
+
+fn called(function: &str, value: &str, label: &str, at: &PlaceText) -> String {
+    let name = at.name.as_ref().map(|name| format!(", {name}")).unwrap_or_default();
+    format!("{function}({value}, '{}', {}{name})", label.replace('\'', "''"), at.row)
 }

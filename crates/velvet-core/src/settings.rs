@@ -41,6 +41,8 @@ pub struct SettingField {
     pub was: Option<&'static str>,
     /// Where it is stored.
     pub place: SettingPlace,
+    /// Whether it was stored in the clear before it came to be sealed.
+    pub was_clear: bool,
 }
 
 /// Where a field of settings is stored.

@@ -77,7 +77,13 @@ impl SortKeys {
                     let compared = (collation.compare)(a, b);
                     if term.descending { compared.reverse() } else { compared }
                 }
-                _ => tag_a.cmp(&tag_b).then_with(|| value_a.cmp(value_b)),
+                _ => tag_a.cmp(&tag_b).then_with(|| {
+                    // Turned bytes have no end: the longer of two that begin alike comes first.
+                    let length = value_a.len().min(value_b.len());
+                    let by_length = value_a.len().cmp(&value_b.len());
+                    let by_length = if term.descending { by_length.reverse() } else { by_length };
+                    value_a[..length].cmp(&value_b[..length]).then(by_length)
+                }),
             };
             if compared.is_ne() {
                 return compared;

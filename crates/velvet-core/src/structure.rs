@@ -327,6 +327,13 @@ impl Table {
         }
     }
 
+    /// The name and the value of a named value that is sealed, which is bound to the name.
+    pub fn sealed_by_name(&self) -> Option<(&ColumnDefinition, &ColumnDefinition)> {
+        let [first, second] = &self.columns[..] else { return None };
+        let (name, value) = if second.seal().is_some() { (first, second) } else { (second, first) };
+        (value.seal().is_some() && self.own_key.as_ref() == Some(&name.name)).then_some((name, value))
+    }
+
     /// The table with columns whose words are searched.
     #[must_use]
     pub fn searchable(mut self, columns: impl IntoIterator<Item = String>) -> Table {

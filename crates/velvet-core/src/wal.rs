@@ -2,6 +2,17 @@
 
 use crate::header::number;
 use std::io::{self, Read, Seek};
+use std::path::{Path, PathBuf};
+
+/// What the names of the files end with that stand beside a database file and belong to it: the write-ahead log, its shared memory, the rollback journal.
+pub const COMPANIONS: [&str; 3] = ["-wal", "-shm", "-journal"];
+
+/// The database file to which one of this name would belong; nothing where it is no such name.
+pub fn database_of(path: &Path) -> Option<PathBuf> {
+    let name = path.file_name()?.to_str()?;
+    let of = COMPANIONS.iter().find_map(|end| name.strip_suffix(end)).filter(|of| !of.is_empty())?;
+    Some(path.with_file_name(of))
+}
 
 /// How many bytes a log begins with.
 pub const HEADER: usize = 32;

@@ -14,7 +14,8 @@ proptest! {
     fn the_drafted_changes_lead_from_one_structure_to_the_other(a in structures(), b in structures()) {
         for (from, to) in [(&a, &b), (&a, &a), (&a, &Structure { tables: b.tables[..2].to_vec() })] {
             let drafted = draft(from, to, &all_new(), &[], &[]);
-            prop_assert_eq!(&drafted.questions, &[""; 0]);
+            // Every column has a fill here, also those that keep their type.
+            prop_assert!(drafted.questions.iter().all(|question| question.contains("has nothing to fill")), "{:?}", drafted.questions);
             let mut reached = from.clone();
             for change in &drafted.changes {
                 prop_assert_eq!(change.apply(&mut reached), Ok(()));
@@ -81,6 +82,14 @@ fn what_cannot_be_known_is_asked_by_naming_the_attribute() {
     for (question, start) in asked.iter().zip(expected) {
         assert!(question.starts_with(start), "{question}");
     }
+    const IDLE: Hints = Hints { table: None, columns: &[Hint { column: "wt", origin: None, fill: Some("wt * 1000") }] };
+    let renamed =
+        studio(vec![column("wt", Kind::F64, true), column("room", Kind::Text, true), column("kiln", Kind::I64, false)]);
+    let asked = draft(&before, &renamed, &[("piece", IDLE)], &[], &[]).questions;
+    assert!(
+        asked[0].starts_with("`piece.wt` keeps its type, so #[record(fill = \"wt * 1000\")] has nothing to fill"),
+        "{asked:?}"
+    );
     let moved = Structure { tables: vec![Table { name: "pot".into(), ..before.tables[0].clone() }] };
     assert!(
         draft(&before, &moved, &[], &[], &[]).questions[0].starts_with("is the new table `pot` the `piece` of before?")
@@ -306,6 +315,28 @@ fn what_a_person_wrote_stays_when_a_version_is_recorded_again() {
     let next = released.recorded(&third, Default::default(), &["name_potters".into()]);
     assert_eq!((next.newest, next.versions.len()), (3, 3), "a released version is not touched");
     assert_eq!(next.versions[1], released.versions[0]);
+}
+
+#[test]
+fn a_history_says_whether_a_table_was_there_before_another() {
+    let table = |name: &str| Table::new(name, vec![column("a", Kind::Text, true)], None, vec![]);
+    let of = |names: &[&str]| Structure { tables: names.iter().map(|name| table(name)).collect() };
+    let steps = |all: &[&[Step]]| {
+        let mut history = History::start("x", &of(&["first"]));
+        for (at, steps) in (2..).zip(all) {
+            history.versions.insert(0, Version { version: at, released: true, steps: steps.to_vec() });
+        }
+        history
+    };
+    let add = |name: &str| Step::AddTable { table: table(name) };
+    let rename = |from: &str, to: &str| Step::RenameTable { table: from.into(), to: to.into() };
+    assert!(steps(&[&[add("later")]]).had_without("first", "later"));
+    assert!(steps(&[&[add("later")], &[rename("first", "now"), rename("later", "too")]]).had_without("now", "too"));
+    assert!(steps(&[&[add("a")], &[add("b")]]).had_without("a", "b"));
+    assert!(!steps(&[&[add("a"), add("b")]]).had_without("a", "b"), "both came at once");
+    assert!(!steps(&[&[add("b"), add("a")], &[]]).had_without("a", "b"));
+    assert!(!steps(&[&[add("b")], &[add("a")]]).had_without("a", "b"), "the other one was first");
+    assert!(!steps(&[&[]]).had_without("first", "first"));
 }
 
 #[test]

@@ -4,7 +4,7 @@ use crate::names::suggestion;
 use crate::problems::Problems;
 use proc_macro2::TokenTree;
 use syn::meta::ParseNestedMeta;
-use syn::{Attribute, LitStr, Token};
+use syn::{Attribute, LitStr, Token, token};
 
 /// Calls `read` for each word in the attributes called `name`. A word that is not among the `known` ones is a problem,
 /// as is one that `read` refuses; the words after it are read all the same.
@@ -15,11 +15,18 @@ pub(crate) fn each(
     problems: &mut Problems,
     mut read: impl FnMut(&str, &ParseNestedMeta) -> syn::Result<()>,
 ) {
+    let mut seen = Vec::new();
     for attribute in attributes.iter().filter(|a| a.path().is_ident(name)) {
         let parsed = attribute.parse_nested_meta(|meta| {
             let word = meta.path.get_ident().map(syn::Ident::to_string).unwrap_or_default();
-            let result =
-                if known.contains(&word.as_str()) { read(&word, &meta) } else { Err(unknown(&word, known, &meta)) };
+            // A word with a list says something of those in it, so it may come again with others.
+            let is_again = seen.contains(&word) && !meta.input.peek(token::Paren);
+            let result = match known.contains(&word.as_str()) {
+                false => Err(unknown(&word, known, &meta)),
+                true if is_again => Err(meta.error(format!("`{word}` is written twice; keep one of them"))),
+                true => read(&word, &meta),
+            };
+            seen.push(word);
             if let Err(error) = result {
                 problems.add(error);
                 while !meta.input.is_empty() && !meta.input.peek(Token![,]) {

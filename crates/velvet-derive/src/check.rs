@@ -18,6 +18,10 @@ pub(crate) fn record(record: &Record, problems: &mut Problems) {
     for field in &record.fields {
         self::field(field, problems);
     }
+    if let (Some(_), Some((at, _))) = (record.shared, record.stored().find_map(|field| field.sealed.as_ref())) {
+        let message = "other devices have other keys, so a shared record has nothing that is sealed; remove `sealed`, or `shared` from the struct";
+        problems.here(*at, message);
+    }
     columns_are_distinct(record, problems);
     one_own_key(record, problems);
     a_name_and_a_value(record, problems);

@@ -92,6 +92,8 @@ pub(crate) fn record(record: &Record, form: Form) -> TokenStream {
     let seals: Vec<TokenStream> =
         stored.iter().enumerate().filter_map(|(at, f)| seal(record, f).map(|label| quote!((#at, #label)))).collect();
     let sealed = (!seals.is_empty()).then(|| quote!(const SEALED: &'static [(usize, &'static str)] = &[#(#seals),*];));
+    let sealed_name = own_key_position.filter(|_| stored.len() == 2 && seals.len() == 1);
+    let sealed_name = sealed_name.map(|at| quote!(const SEALED_NAME: Option<usize> = Some(#at);));
     let column_of = |(at, f): (usize, &&Field)| {
         let name = &f.column.text;
         match seal(record, f) {
@@ -163,6 +165,7 @@ pub(crate) fn record(record: &Record, form: Form) -> TokenStream {
 
                 #ignores_case
                 #sealed
+                #sealed_name
                 #stamps
 
                 fn columns() -> #columns {

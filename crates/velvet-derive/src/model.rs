@@ -272,7 +272,8 @@ impl Field {
                 }
                 "was" | "new" => set_origin(&mut model.origin, word, meta)?,
                 "fill" => model.fill = Some((here, attributes::text(meta)?.value())),
-                _ => model.link = Some((here, rule(meta)?)),
+                "link" => model.link = Some((here, rule(meta)?)),
+                other => return Err(meta.error(format!("`{other}` is known to the list of words, and not read"))),
             }
             Ok(())
         });

@@ -33,6 +33,8 @@ struct SealedField {
     at: Span,
     /// Whether it is no longer.
     was: bool,
+    /// Whether it was in the clear before.
+    was_clear: bool,
     label: Option<LitStr>,
 }
 
@@ -108,7 +110,8 @@ fn field(field: syn::Field, problems: &mut Problems) -> Option<Field> {
     let ident = field.ident?;
     let (name, at) = (names::stored(&ident), ident.span());
     let mut model = Field { name, at, ident, ty: field.ty, was: None, default: None, sealed: None };
-    let known = ["name", "was", "default", "sealed", "was_sealed"];
+    let known = ["name", "was", "default", "sealed", "was_sealed", "was_clear"];
+    let mut was_clear = None;
     attributes::each(&field.attrs, "settings", &known, problems, |word, meta| {
         match word {
             "name" => {
@@ -121,12 +124,21 @@ fn field(field: syn::Field, problems: &mut Problems) -> Option<Field> {
                     return Err(meta.error("a field is sealed or was, not both; remove one of the words"));
                 }
                 let (at, was) = (meta.path.span(), word == "was_sealed");
-                model.sealed = Some(SealedField { at, was, label: label(meta)? });
+                model.sealed = Some(SealedField { at, was, was_clear: false, label: label(meta)? });
             }
+            "was_clear" => was_clear = Some(meta.path.span()),
             _ => model.default = Some(meta.value()?.parse()?),
         }
         Ok(())
     });
+    match (&mut model.sealed, was_clear) {
+        (Some(sealed), Some(_)) if !sealed.was => sealed.was_clear = true,
+        (_, Some(at)) => problems.here(
+            at,
+            "`was_clear` belongs to a sealed field, of which an earlier release stored the value unsealed; add `sealed`, or remove it",
+        ),
+        (_, None) => {}
+    }
     Some(model)
 }
 
@@ -217,7 +229,8 @@ fn generate(
             Some(SealedField { was: false, .. }) => quote!(Sealed),
             Some(SealedField { was: true, .. }) => quote!(WithTheOthersAgain),
         };
-        quote!(velvet::SettingField { name: #name, was: #was, place: velvet::SettingPlace::#place })
+        let was_clear = f.sealed.as_ref().is_some_and(|sealed| sealed.was_clear);
+        quote!(velvet::SettingField { name: #name, was: #was, place: velvet::SettingPlace::#place, was_clear: #was_clear })
     });
     let mut seals = fields.iter().filter_map(|f| f.sealed.as_ref()).peekable();
     let has_sealed = seals.peek().is_some();

@@ -5,8 +5,7 @@ use std::fs;
 use std::io;
 use std::path::{Path, PathBuf};
 
-/// The files that stand beside a database file and belong to it: the write-ahead log, its shared memory, the rollback journal.
-pub(crate) const COMPANIONS: [&str; 3] = ["-wal", "-shm", "-journal"];
+pub(crate) use velvet_core::wal::COMPANIONS;
 
 /// The path beside a file with `word` before its extension, and a number behind it from the second on.
 pub(crate) fn named(path: &Path, word: &str, number: u32) -> PathBuf {

@@ -231,7 +231,13 @@ impl Error {
         match cause {
             Cause::NoSpace => Error::new(cause, format!("{doing}: the device has no space left ({error})"))
                 .advise("Free some space and try again"),
-            _ => Error::new(cause, format!("{doing}: {error}")),
+            _ => {
+                let told = Error::new(cause, format!("{doing}: {error}"));
+                match advice(error) {
+                    Some(advice) => told.advise(advice),
+                    None => told,
+                }
+            }
         }
     }
 
@@ -326,6 +332,20 @@ impl Error {
     }
 }
 
+/// What to do about a failure of the system's whose words do not say it.
+fn advice(error: &std::io::Error) -> Option<&'static str> {
+    match (error.kind(), error.raw_os_error()) {
+        (std::io::ErrorKind::InvalidFilename, _) => {
+            Some("Give the file a shorter name: what belongs to it is put beside it under longer ones")
+        }
+        // The numbers of all Unix systems for too many open files, of the process and of the system.
+        (_, Some(23 | 24)) if cfg!(unix) => {
+            Some("Close files and drawers that the app does not need, or let the system allow it more open files")
+        }
+        _ => None,
+    }
+}
+
 /// Says of what fails what was being done, what it left as it was, and where.
 pub(crate) trait Doing<R>: Sized {
     /// What was being done; it begins the sentence.
@@ -389,7 +409,7 @@ impl From<Fault> for Error {
             FaultKind::Damaged => of(Cause::Damaged, &format!("the file is damaged ({message})"))
                 .advise("Keep a copy of the file and everything beside it before anything else touches it"),
             FaultKind::NoTable(name) => of(Cause::Schema, &format!("the table `{name}` is not in the file"))
-                .advise("Add its record to the schema with `.record::<…>()`"),
+                .advise("Add it to the schema with `.record::<…>()`, `.settings::<…>()` or `.attachments()`"),
             FaultKind::TooBig => of(Cause::Misfit, "a value is larger than the file can hold (1,000,000,000 bytes)")
                 .advise("Keep it as a file outside the drawer"),
             FaultKind::SumTooBig => {
@@ -429,10 +449,14 @@ impl From<Fault> for Error {
                 .advise("Link to a record that is there, and remove records only after those that link to them"),
             FaultKind::Shut => of(Cause::KeyMissing, message.split_once(": ").map_or(&*message, |(_, why)| why))
                 .advise("Open the drawer with the keeper of its keys (Options::keys)"),
+            FaultKind::Altered => of(Cause::Unreadable, message.split_once(": ").map_or(&*message, |(_, why)| why))
+                .advise("Take the record from a copy of the file, or write the value again"),
             FaultKind::Trigger => of(Cause::Trigger, &format!("a trigger in the file refused it: {message}"))
                 .advise("Whoever made that trigger knows what it wants"),
             FaultKind::Unfit => of(Cause::Misfit, &format!("a column does not take the value ({message})"))
                 .advise("Write a value of the column's own type, and one that is there unless the column is optional"),
+            FaultKind::NotWhole => of(Cause::Misfit, "a row number or a limit is no whole number")
+                .advise("Give whole numbers where the file numbers its rows"),
             FaultKind::RolledBack(first) => {
                 let cause = Error::from(Fault { kind: *first, message: message.clone() }).0.cause;
                 of(cause, &format!("an earlier error in this transaction had it rolled back as a whole ({message})"))

@@ -6,6 +6,7 @@ use crate::unfinished::Unfinished;
 use std::fs;
 use std::io;
 use std::path::Path;
+use velvet_core::wal::database_of;
 
 /// Makes the file at `path` of what `work` leaves at the path that it is given. Says whether it did: another process may have
 /// been faster. `doing` begins the sentence when it cannot.
@@ -44,10 +45,25 @@ pub(crate) fn make_new(path: &Path, doing: &str, work: impl FnOnce(&Path) -> Res
         let missing = io::Error::new(io::ErrorKind::NotFound, format!("there is no folder {}", folder.display()));
         return Err(Error::device(doing, &missing).untouched("Nothing was created").in_file(path));
     }
+    refuse_companions(path, doing)?;
     if beside::with_companions(path).any(|p| p.exists()) {
         return refused();
     }
     if make(path, doing, work)? { Ok(()) } else { refused() }
+}
+
+/// Refuses the name of what belongs to another file, which the engine would take for it.
+pub(crate) fn refuse_companions(path: &Path, doing: &str) -> Result<(), Error> {
+    match database_of(path).filter(|of| of.is_file()) {
+        None => Ok(()),
+        Some(of) => {
+            let of = of.file_name().unwrap_or_default().to_string_lossy().into_owned();
+            Err(Error::new(Cause::AlreadyThere, format!("{doing}: a file of this name belongs to {of}"))
+                .untouched("Nothing was created")
+                .advise("Choose another name")
+                .in_file(path))
+        }
+    }
 }
 
 /// Gives the finished file its name, unless somebody else has it already.

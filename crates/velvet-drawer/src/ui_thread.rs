@@ -13,7 +13,7 @@
 //! ```
 
 use std::backtrace::Backtrace;
-use std::cell::RefCell;
+use std::cell::{Cell, RefCell};
 use std::collections::HashSet;
 use std::fmt;
 use std::sync::{LazyLock, Mutex, PoisonError};
@@ -45,6 +45,8 @@ type Report = Box<dyn Fn(&BlockingCall)>;
 
 thread_local! {
     static REPORT: RefCell<Option<Report>> = const { RefCell::new(None) };
+    /// Whether a call is watched, of which others are parts.
+    static IS_WATCHED: Cell<bool> = const { Cell::new(false) };
 }
 
 /// Declares the thread that calls this as the one that draws the screen. In debug builds, each call there that waits for a drawer is handed to
@@ -60,12 +62,13 @@ pub(crate) struct Watched(Instant);
 #[inline]
 pub(crate) fn watched() -> Option<Watched> {
     let is_ui = cfg!(debug_assertions) && REPORT.with_borrow(Option::is_some);
-    is_ui.then(|| Watched(Instant::now()))
+    (is_ui && !IS_WATCHED.replace(true)).then(|| Watched(Instant::now()))
 }
 
 impl Drop for Watched {
     fn drop(&mut self) {
         let took = self.0.elapsed();
+        IS_WATCHED.set(false);
         static SEEN: LazyLock<Mutex<HashSet<Option<String>>>> = LazyLock::new(Mutex::default);
         let (call, at) = called(&Backtrace::force_capture().to_string());
         if !SEEN.lock().unwrap_or_else(PoisonError::into_inner).insert(at.clone()) {
@@ -88,7 +91,7 @@ fn called(trace: &str) -> (Option<String>, Option<String>) {
         let symbol = symbol.trim_start_matches('<');
         ["core::", "std::", "alloc::"].iter().any(|own| symbol.starts_with(own))
     };
-    let mut call = None;
+    let (mut call, mut place) = (None, None);
     let mut lines = trace.lines().map(str::trim).peekable();
     while let Some(line) = lines.next() {
         let Some((number, symbol)) = line.split_once(": ") else { continue };
@@ -96,20 +99,37 @@ fn called(trace: &str) -> (Option<String>, Option<String>) {
             continue;
         }
         let at = lines.peek().and_then(|next| next.strip_prefix("at "));
-        if is_ours(symbol) {
-            call = Some(symbol);
-        } else if call.is_some() && !of_language(symbol) {
-            let at =
-                at.map(|at| at.trim_start_matches("./").rsplit_once(':').map_or(at, |(place, _)| place).to_owned());
-            return (call.map(short), at);
+        // Between the library's own calls there may be those of packages that it uses. One that the compiler put into another has no path in its name.
+        let in_file = at.and_then(in_own_source);
+        if is_ours(symbol) || in_file.is_some() {
+            let own = is_ours(symbol).then(|| short(symbol));
+            call = own.or_else(|| Some(format!("{}::{}", in_file?, short(symbol))));
+            place = None;
+        } else if call.is_some()
+            && place.is_none()
+            && !of_language(symbol)
+            && !at.is_some_and(|at| at.contains("/rustc/"))
+        {
+            place = at.map(|at| at.trim_start_matches("./").rsplit_once(':').map_or(at, |(place, _)| place).to_owned());
         }
     }
-    (call.map(short), None)
+    (call, place)
+}
+
+/// The name of the library's file in which a place in a backtrace is, if it is in one.
+fn in_own_source(at: &str) -> Option<String> {
+    let (file, _) = at.rsplit_once(':').and_then(|(at, _)| at.rsplit_once(':'))?;
+    let file = std::env::current_dir().ok()?.join(file.trim_start_matches("./"));
+    let is_own = file.starts_with(concat!(env!("CARGO_MANIFEST_DIR"), "/src"));
+    is_own.then(|| file.file_stem().map(|stem| stem.to_string_lossy().into_owned()))?
 }
 
 /// `Records::collect` of `velvet_drawer::reading::records::Records<T,A>::collect`, and `Drawer::insert` of
 /// `velvet_drawer::writing::insert::<impl velvet_drawer::drawer::Drawer>::insert`.
 fn short(symbol: &str) -> String {
+    if symbol.ends_with("Drop>::drop") {
+        return "Drawer::drop".to_owned();
+    }
     if let Some((_, (of, method))) = symbol.split_once("<impl ").and_then(|(a, b)| Some((a, b.rsplit_once(">::")?))) {
         return short(&format!("{of}::{method}"));
     }
@@ -141,9 +161,9 @@ mod tests {
    2: core::ptr::drop_in_place<core::option::Option<velvet_drawer::ui_thread::Watched>>
    3: velvet_drawer::drawer::inner::Inner::reading\n             at ./crates/y.rs:1:1
    4: velvet_drawer::reading::records::Records<T,A>::collect::h0123456789abcdef\n             at ./crates/z.rs:120:9
-   5: kiln_app::screen::draw::{{closure}}\n             at ./src/screen.rs:40:17
+   5: kiln_app::screen::draw::{{closure}}\n             at ./app/screen.rs:40:17
    6: core::ops::function::FnOnce::call_once\n             at /rustc/1/library/core/src/ops/function.rs:250:5";
-        assert_eq!(called(trace), (Some("Records::collect".into()), Some("src/screen.rs:40".into())));
+        assert_eq!(called(trace), (Some("Records::collect".into()), Some("app/screen.rs:40".into())));
         let on_drawer =
             "velvet_drawer::writing::insert::<impl velvet_drawer::drawer::Drawer>::insert::h0123456789abcdef";
         assert_eq!(super::short(on_drawer), "Drawer::insert");

@@ -234,6 +234,8 @@ fn a_fork_neither_writes_nor_closes_what_its_parent_has_open() {
     let (drawer, _) = with_copy(&path);
     match fork::fork().unwrap() {
         fork::Fork::Child => {
+            let later = drawer.later(|d| d.count::<Piece>()).wait();
+            assert!(later.is_err(), "it does not wait for threads that the child does not have");
             let refused = drawer.insert(piece("K-3")).is_err_and(|error| error.is_in_use());
             drop(drawer);
             std::process::exit(if refused { 0 } else { 1 });

@@ -196,9 +196,11 @@ fn each_line_that_does_not_fit_is_named_and_nothing_is_written() {
         {"mark":"K-1","stage":"bisque","remarks":""}
         {"mark":"K-5","stage":"bisque","remarks":"","grams":-1}
         {"mark":"K-6","stage":"bisque"}
-        {"table":"glaze","columns":{"name":"Shino"}}"#;
+        {"table":"glaze","columns":{"name":"Shino"}}
+        {"key":"ten","mark":"K-7","stage":"bisque","remarks":""}"#;
+    let in_latin_1 = [lines.as_bytes(), b"\n{\"mark\":\"caf\xe9\"}"].concat();
     let said =
-        refused(import(&path, Some("piece"), Exchange::JsonLines, &mut lines.as_bytes(), &Limits::default()), &path);
+        refused(import(&path, Some("piece"), Exchange::JsonLines, &mut &in_latin_1[..], &Limits::default()), &path);
     assert_eq!(
         said,
         "cannot import: line 3 has a column `gramms`, which `piece` has not; did you mean `grams`?; \
@@ -207,12 +209,20 @@ fn each_line_that_does_not_fit_is_named_and_nothing_is_written() {
          line 6 has the same mark as a row that is there; \
          line 7 has in `grams` what the app cannot read: -1 does not fit u32 (0 to 4294967295); \
          line 8 does not fit `piece`: NOT NULL constraint failed: piece.remarks; \
-         line 9 is for the table `glaze`, not for `piece`. Nothing was written. \
+         line 9 is for the table `glaze`, not for `piece`; \
+         line 10 has in `key` what is no whole number, and that is the number of its row; \
+         line 11 is no UTF-8, from its byte 13 on. Nothing was written. \
          Mend these, or leave them out, and import again"
     );
     let csv = "mark,stage,remarks,glaze\nK-7,bisque,,99\n";
     let said = refused(import(&path, Some("piece"), Exchange::Csv, &mut csv.as_bytes(), &Limits::default()), &path);
-    assert!(said.contains("of `piece` links to a `glaze` that is neither there nor comes"), "{said}");
+    assert!(said.contains("of `piece` links to a `glaze` that is neither there nor comes (tables"), "{said}");
+    let list = b"[{\"mark\":\"a\"},\n{\"mark\":\"caf\xe9\"}]";
+    let said = refused(import(&path, Some("piece"), Exchange::JsonLines, &mut &list[..], &Limits::default()), &path);
+    assert!(said.contains("line 2 is no UTF-8"), "{said}");
+    let latin = b"mark,stage,remarks\ncaf\xe9,bisque,\n";
+    let said = refused(import(&path, Some("piece"), Exchange::Csv, &mut &latin[..], &Limits::default()), &path);
+    assert!(said.contains("line 2 is no UTF-8"), "{said}");
     let said = refused(import(&path, None, Exchange::Csv, &mut csv.as_bytes(), &Limits::default()), &path);
     assert!(said.contains("Name the table"), "{said}");
     let said = refused(

@@ -481,3 +481,22 @@ fn a_statement_that_somebody_typed_is_run_as_long_as_it_reads() {
     assert!(error.is_own(), "{error}");
     assert!(before == trace(path.parent().unwrap()), "a trace was left");
 }
+
+#[test]
+fn what_is_stored_has_no_limit_of_time_however_many_tables_there_are() {
+    let (_folder, path) = folder();
+    let tables: String = (0..1_500).map(|n| format!("CREATE TABLE t{n} (a TEXT, b INTEGER); ")).collect();
+    other_program(&path)
+        .execute_batch(&format!("BEGIN; {tables} INSERT INTO t7 VALUES ('celadon', 1); COMMIT"))
+        .unwrap();
+    let limits = velvet_drawer::inspect::Limits { within: std::time::Duration::ZERO, ..Default::default() };
+    let file = File::open_within(&path, &limits).unwrap();
+    let mut found = 0;
+    file.search("celadon", &[], &mut |_| {
+        found += 1;
+        Ok(true)
+    })
+    .unwrap();
+    assert_eq!((found, file.table_names().unwrap().len()), (1, 1_500));
+    assert_eq!(file.notes().unwrap().len(), 0);
+}

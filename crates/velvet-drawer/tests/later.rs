@@ -42,8 +42,13 @@ fn works_of_one_handle_are_done_in_order_and_those_of_others_beside_them() {
     assert_eq!(other.later(|d| d.count::<Piece>()).wait().unwrap(), 0, "the others wait for the first");
     let many: Vec<_> = (0..9).map(|_| drawer.clone()).collect();
     let held_too: Vec<_> = many.iter().map(held).collect();
-    thread::sleep(Duration::from_millis(100));
-    let begun = held_too.iter().filter(|(_, _, begun)| begun.try_recv().is_ok()).count();
+    let mut begun = 0;
+    while begun < 3 {
+        begun += held_too.iter().filter(|(_, _, begun)| begun.try_recv().is_ok()).count();
+        thread::yield_now();
+    }
+    thread::sleep(Duration::from_millis(20));
+    begun += held_too.iter().filter(|(_, _, begun)| begun.try_recv().is_ok()).count();
     assert_eq!(begun, 3, "four at a time, however much is asked for");
     go_on.send(()).unwrap();
     for (work, go_on, _) in held_too {
@@ -99,8 +104,27 @@ fn a_panic_is_an_error_there_and_too_much_is_said() {
     assert!(failed.is_own() && failed.to_string().contains("no more shelves"), "{failed}");
     let failed = drawer.later(|d| d.write(|tx| tx.insert(piece("K-1")).map(|_| panic!("too heavy")))).wait();
     assert!(failed.unwrap_err().is_own());
-    let nested = drawer.later(|d| d.later(|d| d.count::<Piece>()).wait()).wait().unwrap_err();
-    assert!(nested.is_nested(), "{nested}");
+    // More works than there are threads wait for others, by blocking and in a runtime, some of them for others that do; and for those of another drawer.
+    let elsewhere = memory();
+    let waiting: Vec<_> = (0..9_u32)
+        .map(|n| {
+            let elsewhere = elsewhere.clone();
+            drawer.clone().later(move |d| {
+                let inner = d.later(|d| d.clone().later(|d| d.count::<Piece>()).wait());
+                let of_another = elsewhere.later(|d| d.count::<Piece>()).wait()?;
+                Ok(of_another + if n % 2 == 0 { inner.wait()? } else { pollster::block_on(inner)? })
+            })
+        })
+        .collect();
+    let (done, all) = mpsc::channel();
+    thread::spawn(move || done.send(waiting.into_iter().map(Later::wait).collect::<Result<Vec<_>, _>>()));
+    assert_eq!(all.recv_timeout(FOR_EVER).expect("nothing stops for good").unwrap(), [0; 9]);
+    assert_eq!(drawer.later(|d| d.count::<Piece>()).wait().unwrap(), 0);
+    // What would come after the work that waits for it is refused.
+    let shared = std::sync::Arc::new(memory());
+    let same = std::sync::Arc::clone(&shared);
+    let nested = shared.later(move |_| same.later(|d| d.count::<Piece>()).wait()).wait().unwrap_err();
+    assert!(nested.is_nested() && nested.to_string().contains("through one handle"), "{nested}");
 
     let (first, go_on, begun) = held(&drawer);
     begun.recv_timeout(FOR_EVER).unwrap();
@@ -363,7 +387,21 @@ fn what_keeps_the_ui_s_thread_waiting_is_reported_once_for_each_place() {
             elsewhere.records::<Piece>().filter(|p| p.mark.is("K-1")).collect().unwrap();
         }
         elsewhere.read(|view| view.records::<Piece>().collect().and_then(|_| view.count::<Piece>())).unwrap();
-        let later = elsewhere.later(|d| d.count::<Piece>());
+        let finished = elsewhere.later(|d| d.count::<Piece>());
+        while !finished.is_finished() {
+            thread::yield_now();
+        }
+        // What is finished keeps nobody waiting.
+        finished.wait().unwrap();
+        let (go_on, goes_on) = mpsc::channel();
+        let later = elsewhere.later(move |d| {
+            goes_on.recv().unwrap();
+            d.count::<Piece>()
+        });
+        thread::spawn(move || {
+            thread::sleep(Duration::from_millis(50));
+            go_on.send(()).unwrap();
+        });
         let mut live = elsewhere.records::<Piece>().watch().unwrap();
         live.news();
         live.now();
@@ -381,6 +419,61 @@ fn what_keeps_the_ui_s_thread_waiting_is_reported_once_for_each_place() {
         "{reports:#?}"
     );
     assert!(reports[0].to_string().contains("for Drawer::insert, at "), "{}", reports[0]);
+}
+
+/// Every call that waits for a file, by its name in a report.
+#[test]
+#[cfg(all(debug_assertions, target_os = "linux"))]
+fn every_call_that_waits_for_a_file_is_reported_where_the_app_made_it() {
+    use velvet_drawer::inspect::File;
+    let (folder, path) = folder();
+    let schema = || schema().attachments();
+    let reports = std::rc::Rc::new(std::cell::RefCell::new(Vec::new()));
+    let told = std::rc::Rc::clone(&reports);
+    velvet_drawer::ui_thread::declare(move |call| told.borrow_mut().push(call.clone()));
+    let reported = |name: &str| {
+        let all = reports.take();
+        // Of a call that the compiler put into another, the file is known in place of the type.
+        let found: Vec<&str> = all.iter().filter_map(|r| r.call.as_deref()?.rsplit("::").next()).collect();
+        assert_eq!(found, [name.rsplit("::").next().unwrap()]);
+        assert!(all[0].at.as_ref().is_some_and(|at| at.contains("tests/later.rs:")), "{:?}", all[0]);
+    };
+    macro_rules! reports {
+        ($($call:expr => $name:literal),* $(,)?) => {
+            $({ let _kept = $call; reported($name); })*
+        };
+    }
+    let copy = folder.path().join("copy.drawer");
+    let drawer = Drawer::open(&path, schema()).unwrap();
+    reported("Drawer::open");
+    drop(drawer);
+    reported("Drawer::drop");
+    let drawer = Drawer::open(&path, schema()).unwrap();
+    reported("Drawer::open");
+    let piece = || piece("K-1");
+    reports! {
+        drawer.insert(piece()).unwrap() => "Drawer::insert",
+        drawer.refresh([piece()]).run().unwrap() => "Refresh::run",
+        drawer.records::<Piece>().explain().unwrap() => "Records::explain",
+        drawer.records::<Piece>().suggest(|p| p.mark, "K", 3).unwrap() => "Records::suggest",
+        drawer.records::<Piece>().update(|p| p.remarks.set("x")).unwrap() => "Records::update",
+        drawer.copy_to(&copy).unwrap() => "Drawer::copy_to",
+        drawer.going_to_background(Duration::from_secs(9)).unwrap() => "Drawer::going_to_background",
+        drawer.back_in_foreground().unwrap() => "Drawer::back_in_foreground",
+        drawer.memory_is_low() => "Drawer::memory_is_low",
+        drawer.attachments().add(&b"photo"[..]).run().unwrap() => "Adding::run",
+        drawer.attachments().add(&b"other"[..]).prepare().unwrap() => "Adding::prepare",
+        drawer.attachments().bytes(velvet_drawer::Key::from_number(1)).unwrap() => "Attachments::bytes",
+        drawer.attachments().export_to(velvet_drawer::Key::from_number(1), folder.path().join("photo")).unwrap() => "Attachments::export_to",
+        File::open(&path).unwrap() => "File::open",
+        Drawer::kept_copies(&path).unwrap() => "Drawer::kept_copies",
+    }
+    drawer.close().unwrap();
+    reported("Drawer::close");
+    reports! {
+        Drawer::restore(&path, &copy).unwrap() => "Drawer::restore",
+        Drawer::remove_from_device(&path).unwrap() => "Drawer::remove_from_device",
+    }
 }
 
 /// What is told of a work, one line for each thing that is done, with how far that came.

@@ -9,7 +9,7 @@ const DRAWER: &str = "beside cancel clock outcome progress ui_thread running unf
     drawer live reading writing named settings attachments outside sql changes copying opening inspect testing";
 
 /// The top modules of the core, from the lowest.
-const CORE: &str = "hex value name header wal b_tree letters marked suggest search structure hints show fingerprint physical \
+const CORE: &str = "hex value name header wal b_tree letters marked suggest search structure hints show fingerprint physical draft \
     compare exchange sql_text expansion sealing file_cipher keys column_type fragment argument assignment condition record_statements stamp record nul named_value settings key stored stored_form \
     edit collation sort_key list order list_place column outside_file fits pick sealed_column excerpt field statement evolution";
 

@@ -245,6 +245,7 @@ proptest! {
     #[test]
     fn every_screen_shows_what_is_stored_after_whatever_was_done(
         batches in prop::collection::vec(prop::collection::vec(doing(), 1..6), 1..8),
+        ranges in prop::collection::vec((0..9_u64, prop::option::of(0..7_u64)), SELECTIONS.len()),
         in_memory in any::<bool>(),
     ) {
         let (_folder, path) = folder();
@@ -252,22 +253,33 @@ proptest! {
         drawer.insert_all((0..3).map(glaze_of)).unwrap();
         drawer.insert_all((0..12).map(|n| Piece { grams: Some(u32::from(n) % 5), ..piece(&mark(n)) })).unwrap();
         AFTER.set(drawer.records::<Piece>().offset(4).first().unwrap());
-        let mut screens: Vec<Screen<_>> = SELECTIONS.iter().map(|s| Screen::of(s(&drawer).watch())).collect();
+        // Each as it is, in a range, and in one that ends at the same row.
+        let selected = |at: usize| {
+            let (selected, (offset, limit)) = (SELECTIONS[at / 3](&drawer), ranges[at / 3]);
+            match (at % 3, limit) {
+                (0, _) => selected,
+                (1, Some(limit)) => selected.offset(offset).limit(limit),
+                (1, None) => selected.offset(offset),
+                (_, Some(limit)) => selected.offset(offset / 2).limit(offset - offset / 2 + limit),
+                (_, None) => selected.offset(offset / 2),
+            }
+        };
+        let mut screens: Vec<Screen<_>> = (0..3 * SELECTIONS.len()).map(|at| Screen::of(selected(at).watch())).collect();
         let marks = |d: &Drawer| d.records::<Piece>().filter(|p| p.grams.is_some()).sort_by(|p| p.mark.descending()).only(|p| (p.mark, p.grams));
         let weights = |d: &Drawer| d.records::<Piece>().sort_by(|p| p.grams.ascending()).only(|p| p.grams).distinct();
-        let names = |d: &Drawer| d.records::<Piece>().only(|p| (p.mark, p.glaze.its(|x| x.name))).collect().unwrap();
+        let names = |d: &Drawer| d.records::<Piece>().offset(ranges[0].0).limit(4).only(|p| (p.mark, p.glaze.its(|x| x.name)));
         let (mut by_mark, mut by_weight) = (Screen::of(marks(&drawer).watch()), Screen::of(weights(&drawer).watch()));
-        let mut linked = Screen::of(drawer.records::<Piece>().only(|p| (p.mark, p.glaze.its(|x| x.name))).watch());
+        let mut linked = Screen::of(names(&drawer).watch());
         let mut groups = Screen::of(drawer.records::<Piece>().group_by(|p| p.stage).watch(|g| (g.count(), g.max(|p| p.grams))));
         let mut count = drawer.watch(|view| Ok((view.count::<Piece>()?, view.records::<Piece>().sum(|p| p.grams)?))).unwrap();
         for batch in &batches {
             batch.iter().for_each(|doing| act(&drawer, doing));
-            for (screen, selected) in screens.iter_mut().zip(SELECTIONS) {
-                screen.until(&selected(&drawer).collect().unwrap());
+            for (at, screen) in screens.iter_mut().enumerate() {
+                screen.until(&selected(at).collect().unwrap());
             }
             by_mark.until(&marks(&drawer).collect().unwrap());
             by_weight.until(&weights(&drawer).collect().unwrap());
-            linked.until(&names(&drawer));
+            linked.until(&names(&drawer).collect().unwrap());
             groups.until(&drawer.records::<Piece>().group_by(|p| p.stage).collect(|g| (g.count(), g.max(|p| p.grams))).unwrap());
             let expected = (drawer.count::<Piece>().unwrap(), drawer.records::<Piece>().sum(|p| p.grams).unwrap());
             while !matches!(count.now(), State::Loaded(now) if now == expected) {
@@ -292,6 +304,7 @@ fn sorted(drawer: &Drawer, by: usize) -> Records<Everything> {
         8 => all.sort_by(|e| (e.r#type.ascending(), e.bearing.descending(), e.i8.ascending())),
         9 => all.filter(|e| e.twin.which(|t| t.bool.is(true))),
         11 => all.sort_by(|e| e.alias.descending()),
+        13 => all.sort_by(|e| (e.title.descending(), e.remarks.ascending_by::<LastLetterFirst>())),
         12 => all.sort_by(|e| (e.twin.its(|x| x.alias).ascending(), e.title.descending_by::<LastLetterFirst>())),
         10 => all.sort_by(|e| (e.twin.its(|x| x.i64).ascending(), e.uuid.ascending())),
         _ => all.filter(|e| !e.title.contains("z") & e.i64.at_most(9)).sort_by(|e| e.key().descending()).limit(3),
@@ -314,7 +327,7 @@ proptest! {
             (0..9_u8, text(), prop::option::of(text()), any::<(i64, bool, u8)>(), 0..8_usize, prop::option::of(0..9_u8)), 1..6), 1..6),
     ) {
         let drawer = Drawer::in_memory(everything::schema()).unwrap();
-        let mut screens: Vec<Screen<_>> = (0..14).map(|by| Screen::of(sorted(&drawer, by).watch())).collect();
+        let mut screens: Vec<Screen<_>> = (0..15).map(|by| Screen::of(sorted(&drawer, by).watch())).collect();
         let words = |d: &Drawer| d.records::<Everything>().search("bowl a").collect().unwrap();
         let mut search = Screen::of(drawer.records::<Everything>().search("bowl a").watch());
         let titles = || drawer.records::<Everything>().search("bowl a").only(|e| (e.mark, e.title));
@@ -433,6 +446,14 @@ fn one_record_is_followed_from_before_it_is_there_until_after_it_is_gone() {
     drawer.change(bowl.key(), |p| p.mark = "K-2".into()).unwrap();
     assert!(loaded(&mut by_mark).result.is_none(), "another has that own key now, or none");
     assert_eq!(loaded(&mut by_key).result.map(|p| p.mark.clone()).as_deref(), Some("K-2"));
+    // What is again as it was is no news for whoever did not look in between.
+    let mut quick = drawer.watch_record(bowl.key()).unwrap();
+    loaded(&mut quick);
+    for grams in [1, 640] {
+        drawer.change(bowl.key(), |p| p.grams = Some(grams)).unwrap();
+        assert_eq!(loaded(&mut quick).result.map(|p| p.grams), Some(Some(grams)));
+    }
+    assert!(by_key.news().is_none());
     drawer.remove(bowl.key()).unwrap();
     assert!(loaded(&mut by_key).result.is_none());
 }
@@ -497,7 +518,7 @@ fn it_rests_while_paused_and_while_the_app_is_in_the_background() {
     let mut list = drawer.records::<Piece>().watch().unwrap();
     let mut other = drawer.records::<Piece>().watch().unwrap();
     drop((loaded(&mut list), loaded(&mut other)));
-    for round in 0..2_usize {
+    for round in 0..3_usize {
         let hide = |is: bool| match (round, is) {
             (0, true) => list.pause(),
             (0, false) => list.go_on(),
@@ -505,7 +526,13 @@ fn it_rests_while_paused_and_while_the_app_is_in_the_background() {
             (_, false) => drawer.back_in_foreground().unwrap(),
         };
         hide(true);
-        for n in 0..5 {
+        let of_others = [0, 2, 5][round];
+        for n in 0..of_others {
+            // Nothing of the drawer's is open then, so nothing counts it.
+            let text = "INSERT INTO piece (mark, stage, remarks) VALUES (?1, 'thrown', '')";
+            other_program(&path).execute(text, [format!("of another {round} {n}")]).unwrap();
+        }
+        for n in 0..5 - of_others {
             drawer.insert(piece(&format!("K-{round}-{n}"))).unwrap();
         }
         if round == 0 {
@@ -565,6 +592,28 @@ fn dropping_stopping_and_closing_end_it_at_once_also_in_the_middle_of_work() {
     thread::sleep(Duration::from_millis(20));
     switch.stop();
     assert!(waits.join().unwrap());
+
+    // Threads that stop clones of one switch at once stop one list.
+    let mut stays = drawer.records::<Piece>().watch().unwrap();
+    loaded(&mut stays);
+    for round in 0..300 {
+        let list = drawer.records::<Piece>().watch().unwrap();
+        let barrier = std::sync::Barrier::new(2);
+        thread::scope(|scope| {
+            for switch in [list.switch(), list.switch()] {
+                let barrier = &barrier;
+                scope.spawn(move || {
+                    barrier.wait();
+                    switch.stop();
+                });
+            }
+        });
+        drop(list);
+        drawer.insert(piece(&format!("stays {round}"))).unwrap();
+        while stays.now_len() <= round {
+            assert!(stays.news_within(FOR_EVER).is_some(), "round {round}");
+        }
+    }
 
     let unfinished = forever();
     let mut list = drawer.records::<Piece>().watch().unwrap();
@@ -642,15 +691,36 @@ fn threads_that_write_all_the_time_never_show_a_screen_what_was_not_stored() {
             })
         })
         .collect();
+    let others = other_program(&path);
+    others.busy_timeout(FOR_EVER).unwrap();
+    let by_others = move |from: i64, to: i64| {
+        let text = "UPDATE piece SET grams = grams + iif(key = ?1, -9, 9) WHERE key IN (?1, ?2)
+            AND (SELECT grams FROM piece WHERE key = ?1) > 9";
+        others.execute(text, [from, to]).unwrap();
+    };
+    let ends = Arc::clone(&is_over);
+    let other = thread::spawn(move || {
+        while !ends.load(Relaxed) {
+            by_others(3, 5);
+            by_others(5, 3);
+            thread::yield_now();
+        }
+        by_others
+    });
     let by_weight = || drawer.records::<Piece>().sort_by(|p| (p.grams.descending(), p.mark.ascending()));
     let mut all = Screen::of(by_weight().watch());
     let mut first = Screen::of(by_weight().limit(7).watch());
     let mut sum = drawer.watch(|view| view.records::<Piece>().sum(|p| p.grams)).unwrap();
+    let mut more: Vec<_> = (40..52).map(|limit| by_weight().limit(limit).watch().unwrap()).collect();
+    let is_of_one_moment = |update: &Update<List<velvet_drawer::Stored<Piece>>>| {
+        let grams: Vec<_> = update.result.iter().map(|p| p.grams.unwrap()).collect();
+        assert!(grams.iter().sum::<u32>() == 4_000 && grams.is_sorted_by(|a, b| a >= b), "of one moment, and in order");
+    };
     for round in 0..25 {
         let update = loaded(&mut all.live);
         all.take(&update);
-        let grams: Vec<_> = update.result.iter().map(|p| p.grams.unwrap()).collect();
-        assert!(grams.iter().sum::<u32>() == 4_000 && grams.is_sorted_by(|a, b| a >= b), "of one moment, and in order");
+        is_of_one_moment(&update);
+        more.iter_mut().filter_map(Live::news).for_each(|update| is_of_one_moment(&update.unwrap()));
         if let Some(update) = first.live.news() {
             first.take(&update.unwrap());
         }
@@ -662,10 +732,22 @@ fn threads_that_write_all_the_time_never_show_a_screen_what_was_not_stored() {
     }
     is_over.store(true, Relaxed);
     writers.into_iter().for_each(|writer| writer.join().unwrap());
+    let by_others = other.join().unwrap();
+    // The app hears of what the others wrote last when it writes.
+    drawer.change(find(&drawer, 7).unwrap(), |p| p.remarks.push('!')).unwrap();
     all.until(&by_weight().collect().unwrap());
     first.until(&by_weight().limit(7).collect().unwrap());
     assert_eq!(loaded(&mut sum).result, 4_000);
     assert!(sum.news_within(A_MOMENT).is_none(), "however much was moved, it stayed the same");
+
+    // Nobody looks at others here; what they wrote is in the state in which the app's own row is asked for.
+    all.live.pause();
+    drawer.change(find(&drawer, 7).unwrap(), |p| p.remarks.push('!')).unwrap();
+    by_others(3, 5);
+    all.live.go_on();
+    let update = loaded(&mut all.live);
+    is_of_one_moment(&update);
+    assert!(update.result.iter().eq(&by_weight().collect().unwrap()));
 }
 
 #[test]
@@ -827,5 +909,31 @@ fn trails_compacting_and_low_memory_change_nothing_of_what_is_followed() {
         drawer.compact().unwrap();
         drawer.insert(common::piece(&format!("new {}", piece.mark))).unwrap();
         screen.until(&sorted().collect().unwrap());
+    }
+}
+
+#[test]
+fn an_upgrade_by_another_process_is_told_to_lists_settings_and_whatever_is_watched() {
+    #[derive(velvet_drawer::Settings, Clone, PartialEq, Debug)]
+    struct Bench {
+        top: u32,
+    }
+    let (_folder, path) = folder();
+    let schema = || Schema::new("kilnbook").record::<Glaze>().settings::<Bench>();
+    let drawer = Drawer::options().others_noticed_within(Duration::from_millis(5)).open(&path, schema()).unwrap();
+    let mut list = drawer.records::<Glaze>().watch().unwrap();
+    let mut settings = drawer.settings::<Bench>().watch().unwrap();
+    let mut field = drawer.settings::<Bench>().watch_field(|b| b.top).unwrap();
+    let mut value = drawer.watch(|view| view.count::<Glaze>()).unwrap();
+    drop((loaded(&mut list), loaded(&mut settings), loaded(&mut field), loaded(&mut value)));
+    assert_eq!(drawer.settings::<Bench>().get().unwrap().top, 0);
+    other_program(&path).pragma_update(None, "user_version", 2).unwrap();
+    assert!(list.news_within(FOR_EVER).unwrap().unwrap_err().is_newer_version());
+    assert!(value.news_within(FOR_EVER).unwrap().unwrap_err().is_newer_version());
+    assert!(field.news_within(FOR_EVER).unwrap().unwrap_err().is_newer_version());
+    assert!(settings.news_within(FOR_EVER).unwrap().unwrap_err().is_newer_version());
+    let begun = Instant::now();
+    while drawer.settings::<Bench>().get().is_ok() {
+        assert!(begun.elapsed() < FOR_EVER);
     }
 }

@@ -266,6 +266,8 @@ fn the_same_file_under_another_schema_is_refused_while_it_is_open() {
     let error = Drawer::open(&path, Schema::new("kilnbook").record::<Glaze>()).unwrap_err();
     assert!(error.is_schema());
     assert!(error.to_string().contains("open in this process with another schema"), "{error}");
+    let error = Drawer::open(&path, Schema::new("bakery").record::<Glaze>()).unwrap_err();
+    assert!(error.to_string().contains("the app is \"bakery\", and was \"kilnbook\""), "{error}");
 }
 
 #[test]
@@ -368,6 +370,8 @@ fn a_second_name_of_an_open_file_is_refused_and_dots_lead_to_the_same_one() {
     let dotted = folder.path().join("a..b/..").join(path.file_name().unwrap());
     assert_eq!(Drawer::open(dotted, schema()).unwrap().count::<Glaze>().unwrap(), 1);
     drawer.close().unwrap();
+    let log = path.with_file_name("kiln.drawer-wal");
+    assert!(Drawer::open(&log, schema()).unwrap_err().is_already_there() && !log.exists());
     // Another process may have it open under the other name.
     for name in [&path, &other] {
         let error = Drawer::open(name, schema()).unwrap_err();
@@ -392,6 +396,10 @@ fn in_a_folder_that_cannot_be_written_the_folder_is_named() {
                 Err(error) => println!("{name}: {:?} {error}", error.is_read_only()),
             }
         }
+        let there = Path::new(&folder).join("there.drawer");
+        let only_read = Drawer::options().read_only().open(&there, schema()).unwrap_err();
+        println!("only to be read: {:?} {only_read}", only_read.is_read_only());
+        println!("looked into: {:?}", velvet_drawer::inspect::File::open(there).unwrap().check().unwrap().is_sound());
         return;
     }
     let folder = tempfile::tempdir().unwrap();
@@ -418,11 +426,19 @@ fn in_a_folder_that_cannot_be_written_the_folder_is_named() {
     allow("others", 0o755);
     let said = String::from_utf8(said.stdout).unwrap();
     let refused = "cannot open the drawer: the file or its folder cannot be written";
+    let deep = (0..6).fold(folder.path().to_owned(), |path, _| path.join("b".repeat(100)));
+    fs::create_dir_all(&deep).unwrap();
+    let too_long = Drawer::open(deep.join("kiln.drawer"), schema()).unwrap_err().to_string();
+    assert!(too_long.contains("bytes, and the engine opens up to 504"), "{too_long}");
+    let too_long = Drawer::open(folder.path().join("a".repeat(300)), schema()).unwrap_err().to_string();
+    assert!(too_long.contains("File name too long"), "{too_long}");
     for expected in [
         format!("there.drawer: true {refused}"),
         format!("new.drawer: true {refused}"),
         "sub/new.drawer: true cannot open the drawer: the folder above the file cannot be created: Permission denied"
             .into(),
+        "only to be read: true cannot open the drawer: what belongs to the file while it is read cannot be put beside it (Permission denied (os error 13))".into(),
+        "looked into: true".into(),
         "file_of_others/there.drawer: Ok(1), cannot insert a glaze: the file or its folder cannot be written".into(),
     ] {
         assert!(said.contains(&expected), "{expected}\n{said}");

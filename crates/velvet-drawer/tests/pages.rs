@@ -154,4 +154,60 @@ fn a_place_in_another_list_or_none_at_all_is_refused_and_values_at_their_limits_
             drawer.records::<Everything>().sort_by(|e| e.i8.ascending()).after_place(text).collect().unwrap_err();
         assert!(error.is_bad_query() && error.to_string().contains(says), "{error}");
     }
+    // With a value too many or too few, or one of another type.
+    let by_i8 = || drawer.records::<Everything>().sort_by(|e| (e.i8.ascending(), e.maybe_f64.descending()));
+    let place = by_i8().place_of(&all[0]).unwrap();
+    let begin = place.find("\"values\":[").unwrap() + 9;
+    for values in ["[1,null,2]", "[1]", "[]", "[\"1\",null]", "[1,\"x\"]", "[null,null]", "[1.5,null]"] {
+        let error = by_i8().after_place(&format!("{}{values}}}", &place[..begin])).collect().unwrap_err();
+        assert!(error.is_bad_query() && error.to_string().contains("is no place in this list"), "{values}: {error}");
+    }
+}
+
+#[test]
+fn a_place_from_before_a_column_had_another_type_is_refused_and_a_page_that_cannot_be_read_is_passed() {
+    mod before {
+        #[derive(velvet_drawer::Record)]
+        pub(crate) struct Pot {
+            pub(crate) kilograms: f64,
+        }
+    }
+    #[derive(velvet_drawer::Record, Debug)]
+    struct Pot {
+        kilograms: u32,
+    }
+    let old = Drawer::in_memory(velvet_drawer::Schema::new("pots").record::<before::Pot>()).unwrap();
+    let pot = old.insert(before::Pot { kilograms: 2.0 }).unwrap();
+    let place = old.records::<before::Pot>().sort_by(|p| p.kilograms.ascending()).place_of(&pot).unwrap();
+    let (_folder, path) = common::folder();
+    let drawer = Drawer::open(&path, velvet_drawer::Schema::new("pots").record::<Pot>()).unwrap();
+    let sorted = || drawer.records::<Pot>().sort_by(|p| p.kilograms.ascending());
+    let error = sorted().after_place(&place).collect().unwrap_err();
+    assert!(error.is_bad_query() && error.to_string().contains("from before its columns had other types"), "{error}");
+
+    drawer.insert_all((0..9).map(|n| Pot { kilograms: n / 2 })).unwrap();
+    common::other_program(&path).execute("UPDATE pot SET kilograms = -1 - key WHERE key IN (3, 4, 5)", []).unwrap();
+    let (mut read, mut last) = (Vec::new(), None);
+    loop {
+        let page = match last {
+            Some(last) => sorted().after_key(last).limit(2),
+            None => sorted().limit(2),
+        };
+        let page = page.collect_readable().unwrap();
+        let keys = page.records.iter().map(|pot| pot.key()).chain(page.unreadable.iter().map(|(key, _)| *key));
+        // Here what cannot be read sorts before what can.
+        last = keys.max_by_key(|key| {
+            (
+                ![3, 4, 5].contains(&key.number()),
+                if key.number() < 6 && key.number() > 2 { -key.number() } else { key.number() },
+            )
+        });
+        if last.is_none() {
+            break;
+        }
+        read.extend(page.records.iter().map(|pot| pot.key().number()));
+    }
+    assert_eq!(read, [1, 2, 6, 7, 8, 9]);
+    drawer.remove(velvet_drawer::Key::<Pot>::from_number(9)).unwrap();
+    assert!(sorted().after_key(velvet_drawer::Key::from_number(9)).collect().unwrap_err().is_not_found());
 }

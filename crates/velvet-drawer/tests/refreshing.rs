@@ -186,7 +186,7 @@ fn what_cannot_be_brought_in_line_is_named_and_nothing_is_written() {
         vec![one.clone(), two.clone(), clash],
         "record 3 of those that came: maker \"kiln\" with code 1 is already that",
     );
-    refused(vec![one.clone()], "records that did not come cannot be removed: records link to it: 1 of order");
+    refused(vec![one.clone()], "records that did not come cannot be removed: records link to article 2: 1 of order");
     let error = drawer.refresh_by([Article { code: None, ..one.clone() }], |a| (a.maker, a.code)).run().unwrap_err();
     assert!(
         error.is_misfit() && error.to_string().contains("record 1 of those that came has no maker and code"),

@@ -269,3 +269,46 @@ fn an_app_that_rests_as_soon_as_it_has_opened_leaves_nothing_open() {
         }
     });
 }
+
+#[test]
+fn a_write_that_goes_on_in_the_background_closes_the_file_when_it_has_finished() {
+    let (_folder, path) = folder();
+    let drawer = Drawer::open(&path, schema()).unwrap();
+    drawer.insert(piece("K-0")).unwrap();
+    for comes_back in [false, true] {
+        let (begun, begins) = mpsc::channel();
+        let (go_on, goes_on) = mpsc::channel();
+        let writer = drawer.clone();
+        let writing = thread::spawn(move || {
+            writer.write(|tx| {
+                begun.send(()).unwrap();
+                goes_on.recv().unwrap();
+                tx.insert(piece(if comes_back { "K-2" } else { "K-1" })).map(drop)
+            })
+        });
+        begins.recv().unwrap();
+        let error = drawer.going_to_background(Duration::from_millis(50)).unwrap_err();
+        let words = [
+            "within 50ms: another thread is still writing",
+            "resting.rs:",
+            "is closed when that thread has finished",
+            "again",
+        ];
+        words.iter().for_each(|word| assert!(error.is_locked() && error.to_string().contains(word), "{word}: {error}"));
+        if comes_back {
+            // Noting that waits for the writer.
+            let back = drawer.clone();
+            let is_back = thread::spawn(move || back.back_in_foreground());
+            while drawer.later(|_| Ok(())).wait().is_err() {}
+            go_on.send(()).unwrap();
+            writing.join().unwrap().unwrap();
+            is_back.join().unwrap().unwrap();
+            assert!(handles(&path) > 0, "it is needed again");
+        } else {
+            go_on.send(()).unwrap();
+            writing.join().unwrap().unwrap();
+            assert_eq!((handles(&path), beside(&path)), (0, vec!["kiln.drawer".to_owned()]), "merged and closed");
+        }
+    }
+    assert_eq!(drawer.count::<Piece>().unwrap(), 3);
+}

@@ -239,3 +239,107 @@ fn tables_of_other_programs_are_saved_too() {
     let comparison = before.compare(&after, &mut |_| Ok(())).unwrap();
     assert!(comparison.tables.iter().all(|t| t.added + t.removed + t.changed == 0 && t.same == 2), "{comparison:?}");
 }
+
+#[derive(Record, Debug)]
+struct Long {
+    text: String,
+    at: jiff::Timestamp,
+}
+
+#[derive(Record, Debug)]
+struct Measured {
+    grams: f64,
+    day: jiff::civil::Date,
+}
+
+#[test]
+fn pages_of_zeros_a_lost_list_of_tables_and_lost_facts_are_said_and_everything_else_is_saved() {
+    use rusqlite::OptionalExtension;
+    const PAGE: usize = 4_096;
+    let (folder, path) = folder();
+    let schema = || {
+        Schema::new("kilnbook")
+            .record::<Long>()
+            .record::<Measured>()
+            .record::<Piece>()
+            .record::<Glaze>()
+            .record::<Photo>()
+    };
+    let at: jiff::Timestamp = "2025-03-08T14:30:00Z".parse().unwrap();
+    let drawer = Drawer::options().trail(Trail::Before).open(&path, schema()).unwrap();
+    drawer.insert_all((0..30).map(|n| Long { text: "clay ".repeat(3_200 + n), at })).unwrap();
+    drawer
+        .insert_all((0..300).map(|n| Measured { grams: f64::from(n) + 0.5, day: jiff::civil::date(2025, 3, 8) }))
+        .unwrap();
+    drawer.insert_all((0..40).map(|n| piece(&format!("K-{n}")))).unwrap();
+    drawer.close().unwrap();
+    let whole = std::fs::read(&path).unwrap();
+    let to = folder.path().join("saved.drawer");
+    let again = |damage: &dyn Fn(&mut Vec<u8>)| {
+        let mut bytes = whole.clone();
+        damage(&mut bytes);
+        std::fs::write(&path, &bytes).unwrap();
+        let _ = std::fs::remove_file(&to);
+        saved(&path, &to)
+    };
+    let rows = |salvaged: &Salvaged, name: &str| salvaged.tables.iter().find(|t| t.name == name).map_or(0, |t| t.rows);
+    let pages_of = |name: &str| -> Vec<usize> {
+        let other = rusqlite::Connection::open(folder.path().join("whole.db")).unwrap();
+        let mut pages = other.prepare("SELECT pageno FROM dbstat WHERE name = ?1 ORDER BY path").unwrap();
+        pages.query_map([name], |row| Ok(row.get::<_, u32>(0)? as usize)).unwrap().map(Result::unwrap).collect()
+    };
+    std::fs::write(folder.path().join("whole.db"), &whole).unwrap();
+    let blank = |page: usize| move |bytes: &mut Vec<u8>| bytes[(page - 1) * PAGE..page * PAGE].fill(0);
+
+    // The last page of a long row.
+    let other = rusqlite::Connection::open(folder.path().join("whole.db")).unwrap();
+    let last: usize = other
+        .query_row(
+            "SELECT pageno FROM dbstat WHERE name = 'long' AND pagetype = 'overflow' ORDER BY path DESC",
+            [],
+            |row| Ok(row.get::<_, u32>(0)? as usize),
+        )
+        .optional()
+        .unwrap()
+        .unwrap();
+    drop(other);
+    let salvaged = again(&blank(last));
+    assert!(!salvaged.is_whole() && rows(&salvaged, "long") == 30, "{salvaged:?}");
+    assert!(
+        salvaged.lost[0].contains("1 row of `long` were saved that go on in pages of nothing but zeros"),
+        "{:?}",
+        salvaged.lost
+    );
+    assert!(again(&|_| ()).is_whole());
+
+    // Each page of the list of tables but the first.
+    let lists = pages_of("sqlite_schema");
+    assert!(lists.len() > 2, "{lists:?}");
+    for page in lists.into_iter().filter(|page| *page != 1) {
+        let salvaged = again(&blank(page));
+        let counts = ["long", "measured", "piece"].map(|name| rows(&salvaged, name));
+        assert_eq!(counts, [30, 300, 40], "page {page}: {salvaged:?}");
+        assert!(!salvaged.is_whole());
+        let drawer = Drawer::open(&to, schema());
+        let drawer =
+            drawer.or_else(|error| Drawer::options().adopt().open(&to, schema()).map_err(|e| format!("{error}\n{e}")));
+        let drawer = drawer.unwrap_or_else(|error| panic!("page {page}: {error} {:?}", salvaged.lost));
+        assert!(drawer.get_by_own_key::<Piece>("K-7").unwrap().is_some());
+        assert!(drawer.insert(piece("K-7")).unwrap_err().is_clash());
+        drawer.insert(common::glaze("Shino")).unwrap();
+        assert_eq!(drawer.records::<Measured>().sum(|m| m.grams).unwrap(), 45_000.0);
+        assert_eq!(drawer.records::<Piece>().sort_by(|p| p.mark.ascending()).first().unwrap().unwrap().mark, "K-0");
+    }
+
+    // What the file says about itself.
+    let about = pages_of("velvet_about");
+    let salvaged = again(&|bytes| about.iter().for_each(|page| blank(*page)(bytes)));
+    assert!(
+        salvaged.lost.iter().any(|lost| lost.contains("takes the saved file over with Options::adopt")),
+        "{:?}",
+        salvaged.lost
+    );
+    let drawer = Drawer::options().adopt().open(&to, schema()).unwrap();
+    let counts = [drawer.count::<Long>(), drawer.count::<Measured>(), drawer.count::<Piece>()].map(Result::unwrap);
+    assert_eq!(counts, [30, 300, 40]);
+}

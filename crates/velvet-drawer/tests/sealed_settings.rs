@@ -29,6 +29,7 @@ mod v {
     door!(three, { #[settings(default = 9)] opens: u8, #[settings(sealed)] pin: String, #[settings(sealed, was = "code")] alarm: Vec<String> });
     door!(four, { #[settings(default = 9)] opens: u8, #[settings(was_sealed)] pin: String, #[settings(sealed, was = "code")] alarm: Vec<String> });
     door!(five, #[settings(sealed)] { #[settings(default = 9)] opens: u8, #[settings(was_sealed)] pin: String, #[settings(was_sealed, was = "code")] alarm: Vec<String> });
+    door!(cleared, { #[settings(default = 9)] opens: u8, #[settings(sealed, was_clear)] pin: String, #[settings(sealed, was = "code")] alarm: Vec<String> });
     door!(moved, #[settings(name = "gate", was = "door")] { #[settings(sealed)] pin: String });
     door!(labelled, #[settings(name = "gate", was = "door")] { #[settings(sealed = "door_sealed.value")] pin: String, #[settings(sealed, was = "code")] alarm: Vec<String> });
 }
@@ -269,12 +270,12 @@ fn one_document_is_read_written_followed_and_taken_elsewhere_wherever_its_fields
     assert_eq!(settings.get().unwrap().pin, "other");
     settings.change(|d| d.pin = door(1).pin).unwrap();
     is_there(&drawer);
-    // What somebody puts there in the clear counts until it is written.
+    // No version of the app had it in the clear, so what somebody puts there is not taken for the app's.
     other_program(&path).execute_batch("INSERT INTO door (setting, value) VALUES ('pin', '\"4711\"')").unwrap();
-    assert_eq!(settings.get().unwrap().pin, "4711");
-    settings.change(|d| d.pin = door(1).pin).unwrap();
-    assert!(!stored(&path)[0].contains(&"pin".to_owned()));
     is_there(&drawer);
+    settings.change(|d| d.pin = "other".into()).unwrap();
+    assert!(!stored(&path)[0].contains(&"pin".to_owned()));
+    settings.change(|d| d.pin = door(1).pin).unwrap();
     drawer.renew_key().unwrap();
     is_there(&drawer);
     drawer.copy_to(folder.path().join("copy.drawer")).unwrap();
@@ -335,19 +336,80 @@ fn without_the_key_and_where_one_is_damaged_the_other_fields_are_read_and_what_i
     let drawer = with(&KeysInMemory::default()).leave_sealed().open(&path, schema()).unwrap();
     assert_eq!(stored(&path)[0], ["code", "opens"], "nothing is moved without the key");
     drawer.close().unwrap();
+
+    // What no version had in the clear stays where it is, whether there is a sealed value or not; an app that says otherwise gets it, and an earlier version without the
+    // seal says so too.
+    let clear = |pin: &str| {
+        let text = "INSERT OR REPLACE INTO door (setting, value) VALUES ('pin', json_quote(?1))";
+        other_program(&path).execute(text, [pin]).unwrap();
+    };
+    for (sealed, pin) in [(door(1).pin, "4711"), (String::new(), "")] {
+        clear("4711");
+        let drawer = with(&keys).open(&path, schema()).unwrap();
+        let settings = drawer.settings::<Door>();
+        assert_eq!((settings.get().unwrap().pin.clone(), &stored(&path)[0][2]), (sealed, &"pin".to_owned()));
+        let unreadable = settings.unreadable().unwrap();
+        let expected = ["'pin'", "in door.value", "is in the clear", "add `was_clear`", "what is stored stays"];
+        assert_eq!(unreadable.len(), usize::from(pin.is_empty()));
+        for (error, word) in unreadable.iter().flat_map(|error| expected.map(|word| (error, word))) {
+            assert!(error.is_unreadable() && error.to_string().contains(word), "{word}: {error}");
+        }
+        assert_eq!(settings.get_whole().is_err(), pin.is_empty());
+        drawer.close().unwrap();
+        other_program(&path).execute_batch("DELETE FROM door_sealed WHERE setting = 'pin'").unwrap();
+    }
+    let said = || Schema::new("doors").settings::<v::cleared::Door>();
+    let reader = Drawer::options().read_only().keys(keys.clone()).open(&path, said()).unwrap();
+    assert_eq!(reader.settings::<v::cleared::Door>().get().unwrap().pin, "4711", "where it is, until it is moved");
+    drop(reader);
+    let drawer = with(&keys).open(&path, said()).unwrap();
+    assert_eq!(drawer.settings::<v::cleared::Door>().get().unwrap().pin, "4711");
+    assert_eq!(
+        (stored(&path)[0].clone(), stored(&path)[1].contains(&"pin".into())),
+        (vec!["code".into(), "opens".into()], true)
+    );
+    drawer.settings::<v::cleared::Door>().change(|d| d.pin = door(1).pin).unwrap();
+    drawer.close().unwrap();
     let drawer = with(&keys).open(&path, schema()).unwrap();
     assert_eq!(*drawer.settings::<Door>().get().unwrap(), Door { opens: 2, ..door(1) });
+    drawer.settings::<Door>().of("anna").change(|d| d.pin = "hers".into()).unwrap();
     drawer.close().unwrap();
 
-    // Without any key the file gets one, by which what stands in the clear is sealed at once.
-    other_program(&path)
-        .execute_batch("DROP TABLE velvet_sealing; DELETE FROM door_sealed; INSERT INTO door (setting, value) VALUES ('pin', '\"1\"')")
-        .unwrap();
-    let drawer = with(&keys).open(&path, schema()).unwrap();
+    // No name gets the value of another, of this account or another, or shows it in the clear in the next version.
+    let swapped = |a: &str, b: &str| {
+        let text = "UPDATE door_sealed SET setting = CASE setting WHEN ?1 THEN ?2 ELSE ?1 END || '~' WHERE setting IN (?1, ?2)";
+        other_program(&path).execute(text, [a, b]).unwrap();
+        other_program(&path).execute("UPDATE door_sealed SET setting = rtrim(setting, '~')", []).unwrap();
+    };
+    for other in ["alarm", "anna/pin"] {
+        swapped("pin", other);
+        let drawer = with(&keys).open(&path, schema()).unwrap();
+        let settings = drawer.settings::<Door>();
+        assert_eq!((settings.get().unwrap().pin.as_str(), settings.get_whole().is_err()), ("", true), "{other}");
+        assert!(settings.of("anna").get_whole().is_err() || other == "alarm");
+        drawer.close().unwrap();
+        swapped("pin", other);
+    }
+    let [.., four] = [schema(), Schema::new("doors").settings::<v::four::Door>()];
+    swapped("pin", "alarm");
+    with(&keys).open(&path, four).unwrap().close().unwrap();
+    swapped("pin", "alarm");
     assert_eq!(
-        (drawer.settings::<Door>().get().unwrap().pin.as_str(), &stored(&path)[1]),
-        ("1", &vec!["pin".to_owned()])
+        stored(&path),
+        [vec!["anna/pin", "code", "opens"], vec!["alarm", "pin"]],
+        "of what does not open nothing is moved"
     );
+
+    // Without any key the file gets one, by which what stands in the clear is sealed at once.
+    other_program(&path).execute_batch("DROP TABLE velvet_sealing; DELETE FROM door_sealed").unwrap();
+    clear("1");
+    let drawer = with(&keys).open(&path, Schema::new("doors").settings::<v::cleared::Door>()).unwrap();
+    assert_eq!(
+        (drawer.settings::<v::cleared::Door>().get().unwrap().pin.as_str(), &stored(&path)[1]),
+        ("1", &vec!["anna/pin".to_owned(), "pin".to_owned()])
+    );
+    drawer.close().unwrap();
+    let drawer = with(&keys).open(&path, schema()).unwrap();
     drawer.settings::<Door>().change(|d| (d.pin, d.alarm) = (door(1).pin, door(1).alarm)).unwrap();
     drawer.close().unwrap();
 
@@ -360,7 +422,7 @@ fn without_the_key_and_where_one_is_damaged_the_other_fields_are_read_and_what_i
     assert!(unreadable.len() == 1 && unreadable[0].is_unreadable(), "{unreadable:?}");
     let refused = settings.get_whole().map(drop).unwrap_err();
     assert_eq!(refused.to_string(), unreadable[0].to_string(), "a default is not taken for what is stored");
-    assert!(unreadable[0].to_string().contains("it was changed, or belongs to another record, column or file"));
+    assert!(unreadable[0].to_string().contains("it was changed, or belongs to another name, record, column or file"));
     assert_eq!(*settings.get().unwrap(), Door { opens: 2, pin: String::new(), ..door(1) });
     settings.change(|d| d.pin = door(1).pin).unwrap();
     assert_eq!((*settings.get().unwrap()).clone(), Door { opens: 2, ..door(1) });

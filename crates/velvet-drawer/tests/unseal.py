@@ -1,7 +1,7 @@
 """Opens sealed values with nothing but Python's own library, as docs/secrecy.md describes them.
 
     unseal.py vectors docs/secrecy.md
-    unseal.py file FILE KEY TABLE COLUMN LABEL
+    unseal.py file FILE KEY TABLE COLUMN LABEL [COLUMN OF NAMES]
 """
 import hashlib, hmac, re, sqlite3, struct, sys
 
@@ -51,11 +51,11 @@ def opened(key, nonce, bound, made):
     return bytes(a ^ b for a, b in zip(text, stream))
 
 
-def unsealed(key, file_id, label, row, sealed):
-    assert sealed[0] == 1, "the form"
+def unsealed(key, file_id, label, row, name, sealed):
+    assert sealed[0] == (1 if name is None else 2), "the form"
     extracted = hmac.new(file_id, key, hashlib.sha256).digest()
     derived = hmac.new(extracted, b"velvet sealed 1\0" + label.encode() + b"\1", hashlib.sha256).digest()
-    plain = opened(derived, sealed[5:29], sealed[:5] + struct.pack(">q", row), sealed[29:])
+    plain = opened(derived, sealed[5:29], sealed[:5] + struct.pack(">q", row) + (name or b""), sealed[29:])
     return plain.rstrip(b"\0")[:-1]
 
 
@@ -65,17 +65,24 @@ def value(plain):
             b"t": lambda: rest.decode(), b"b": lambda: rest.hex()}[kind]()
 
 
+def bound(name):
+    return b"t" + name.encode() if isinstance(name, str) else b"i" + struct.pack(">q", name)
+
+
 if sys.argv[1] == "vectors":
-    # A row each: key, id of the file, label, row, nonce, value, sealed.
-    rows = re.findall(r"^\| `(\w{64})` \| `(\w{32})` \| `([^`]+)` \| (-?\d+) \| `(\w{48})` \| `([^`]*)` \| `(\w+)` \|$", open(sys.argv[2]).read(), re.M)
-    for key, file_id, label, row, nonce, plain, sealed in rows:
+    # A row each: key, id of the file, label, row, name, nonce, value, sealed.
+    rows = re.findall(r"^\| `(\w{64})` \| `(\w{32})` \| `([^`]+)` \| (-?\d+) \| (?:`([^`]+)` )?\| `(\w{48})` \| `([^`]*)` \| `(\w+)` \|$", open(sys.argv[2]).read(), re.M)
+    for key, file_id, label, row, name, nonce, plain, sealed in rows:
         sealed = bytes.fromhex(sealed)
         assert sealed[5:29].hex() == nonce
-        print(value(unsealed(bytes.fromhex(key), bytes.fromhex(file_id), label, int(row), sealed)) == eval(plain))
+        name = bound(eval(name)) if name else None
+        print(value(unsealed(bytes.fromhex(key), bytes.fromhex(file_id), label, int(row), name, sealed)) == eval(plain))
 else:
-    path, key, table, column, label = sys.argv[2:]
+    path, key, table, column, label, *names = sys.argv[2:]
     file = sqlite3.connect(path)
     keys = dict((number, file_id) for number, file_id in file.execute("SELECT number, file_id FROM velvet_sealing"))
-    for row, cell in file.execute(f'SELECT key, "{column}" FROM "{table}" WHERE "{column}" IS NOT NULL ORDER BY key'):
+    name = f'"{names[0]}"' if names else "NULL"
+    for row, cell, name in file.execute(f'SELECT key, "{column}", {name} FROM "{table}" WHERE "{column}" IS NOT NULL ORDER BY key'):
+        name = bound(name) if names else None
         file_id = keys[int.from_bytes(cell[1:5], "big")]
-        print(row, value(unsealed(bytes.fromhex(key), file_id, label, row, cell)))
+        print(row, value(unsealed(bytes.fromhex(key), file_id, label, row, name, cell)))

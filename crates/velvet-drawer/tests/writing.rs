@@ -223,7 +223,9 @@ fn a_record_that_is_not_in_the_schema_is_named() {
     let error = memory().insert(Stranger { name: "who".into() }).unwrap_err();
     assert!(error.is_schema());
     assert!(
-        error.to_string().contains("the table `stranger` is not in the file. Nothing was written. Add its record"),
+        error.to_string().contains(
+            "the table `stranger` is not in the file. Nothing was written. Add it to the schema with `.record"
+        ),
         "{error}"
     );
 }

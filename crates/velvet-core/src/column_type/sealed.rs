@@ -48,7 +48,7 @@ impl<C: ColumnType> ColumnType for Sealed<C> {
                 "Open the drawer with the keeper of its keys; what is not sealed can be read without",
             ),
             Some(Shut::Damaged) => (
-                "cannot be opened: it was changed, or belongs to another record, column or file",
+                "cannot be opened: it was changed, or belongs to another name, record, column or file",
                 "Take the record from a copy of the file, or write the value again",
             ),
             None if key_number(plain).is_some() => (

@@ -230,6 +230,13 @@ impl Drafting<'_> {
             if let Some(fill) = said.filter(|_| self.fill_before(name, &column.name).is_none()) {
                 self.parts.questions.push(has_run_already(&format!("`{name}.{}`", column.name), fill));
             }
+            let is_idle = |fill: &&str| !is_changed && !self.has_run(name, &column.name, fill);
+            if let Some(fill) = hint.and_then(|h| h.fill).filter(is_idle) {
+                self.parts.questions.push(format!(
+                    "`{name}.{}` keeps its type, so #[record(fill = {fill:?})] has nothing to fill: remove it, or add a statement to the version in the history file",
+                    column.name
+                ));
+            }
             match before.column(&column.name) {
                 None => self.added(name, column, fill, &gone),
                 Some(old) if old != column => self.changed(name, old, column, fill),

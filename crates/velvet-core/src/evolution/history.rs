@@ -145,6 +145,26 @@ impl History {
         self.versions.iter().rev().filter(move |v| v.version > version)
     }
 
+    /// Whether an earlier version has `table`, and not `other` yet, which are their names in the newest version.
+    pub fn had_without(&self, table: &str, other: &str) -> bool {
+        let (mut table, mut other) = (table, Some(other));
+        for version in &self.versions {
+            for step in version.steps.iter().rev() {
+                match step {
+                    Step::RenameTable { table: was, to } if to == table => table = was,
+                    Step::RenameTable { table: was, to } if Some(to.as_str()) == other => other = Some(was),
+                    Step::AddTable { table: added } if added.name == table => return false,
+                    Step::AddTable { table: added } if Some(added.name.as_str()) == other => other = None,
+                    _ => {}
+                }
+            }
+            if other.is_none() {
+                return true;
+            }
+        }
+        false
+    }
+
     /// The names of the app's code that any version runs.
     pub fn codes(&self) -> impl Iterator<Item = &str> {
         self.versions.iter().flat_map(|v| &v.steps).filter_map(|change| match change {

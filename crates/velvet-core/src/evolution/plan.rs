@@ -3,7 +3,7 @@
 use super::attendant::{ATTENDANTS, Attendant, Keeps};
 use super::{HistoryProblem, Step, Version};
 use crate::name::{KEY_COLUMN, quoted};
-use crate::sealing::{OF_PLAIN, TO_PLAIN, sealing, unsealing};
+use crate::sealing::{OF_PLAIN, PlaceText, RESEAL, TO_PLAIN, sealing, unsealing};
 use crate::statement::{column_definition, create_index, create_table};
 use crate::structure::{ColumnDefinition, Index, Structure, Table};
 use std::collections::{BTreeMap, BTreeSet};
@@ -177,6 +177,8 @@ impl Attending {
 
 fn step(now: &mut Structure, version: &Version, attendants: &mut [Attending]) -> Result<VersionPlan, HistoryProblem> {
     let mut step = VersionPlan { version: version.version, operations: Vec::new(), losses: Vec::new() };
+    let unnamed = Unnamed::of(version, now)?;
+    step.operations.extend(unnamed.iter().flat_map(|unnamed| unnamed.seal_again(now, false)));
     let mut pending: Option<OpenRebuild> = None;
     for change in &version.steps {
         step.losses.extend(change.loss());
@@ -200,11 +202,108 @@ fn step(now: &mut Structure, version: &Version, attendants: &mut [Attending]) ->
             pending = Some(open);
         } else {
             finish(pending.take(), &before, &mut step.operations);
-            step.operations.extend(in_place(change, &before, now));
+            let operations = in_place(change, &before, now);
+            step.operations.extend(match change {
+                Step::Statement { .. } | Step::Code { .. } => {
+                    following_names(now, unnamed.as_ref(), change, operations)
+                }
+                _ => operations,
+            });
         }
     }
     finish(pending, now, &mut step.operations);
+    step.operations.extend(unnamed.iter().flat_map(|unnamed| unnamed.seal_again(now, true)));
     Ok(step)
+}
+
+/// Tables of sealed named values that a version makes other records of, or makes so: it sees values that are bound to no name.
+struct Unnamed<'v> {
+    change: &'v Step,
+    /// The names they have before the version, and after it.
+    names: Vec<[String; 2]>,
+}
+
+impl<'v> Unnamed<'v> {
+    fn of(version: &'v Version, from: &Structure) -> Result<Option<Unnamed<'v>>, HistoryProblem> {
+        let mut now = from.clone();
+        let mut names: Vec<[String; 2]> = from.tables.iter().map(|t| [t.name.clone(), t.name.clone()]).collect();
+        let mut unnamed: Option<(&Step, Vec<String>)> = None;
+        for change in &version.steps {
+            let named = |structure: &Structure| {
+                change.table().is_some_and(|of| structure.table(of).is_some_and(|t| t.sealed_by_name().is_some()))
+            };
+            let was_named = named(&now);
+            change.apply(&mut now).map_err(|why| HistoryProblem(format!("{change}: {why}")))?;
+            match change {
+                Step::RenameTable { table, to } => {
+                    names.iter_mut().filter(|[_, now]| now == table).for_each(|[_, now]| now.clone_from(to));
+                }
+                Step::AddColumn { table, .. }
+                | Step::ChangeColumn { table, .. }
+                | Step::DropColumn { table, .. }
+                | Step::ChangeOwnKey { table, .. }
+                    if was_named || named(&now) =>
+                {
+                    unnamed.get_or_insert((change, Vec::new())).1.push(table.clone());
+                }
+                _ => {}
+            }
+        }
+        // What is renamed is renamed first.
+        Ok(unnamed.map(|(change, tables)| {
+            names.retain(|[_, now]| tables.contains(now));
+            Unnamed { change, names }
+        }))
+    }
+
+    /// Seals the values again, bound to the names that they have or to none.
+    fn seal_again(&self, structure: &Structure, is_bound: bool) -> Vec<Operation> {
+        let is_one = |table: &&Table| self.names.iter().any(|names| names[usize::from(is_bound)] == table.name);
+        let statement = |table: &Table| {
+            let (name, value) = table.sealed_by_name()?;
+            let name = quoted(&name.name);
+            let names = if is_bound { ["NULL", &name] } else { [&name, "NULL"] };
+            Some(reseal(table, value, names))
+        };
+        let statements = structure.tables.iter().filter(is_one).filter_map(statement);
+        let run = |statement| Operation::Run { words: self.change.to_string(), statement, touches_rows: false };
+        statements.map(run).collect()
+    }
+}
+
+/// A statement that seals the values of a column for other names: they are bound to the first, and will be to the second.
+fn reseal(table: &Table, value: &ColumnDefinition, [before, after]: [&str; 2]) -> String {
+    let (of, column) = (quoted(&table.name), quoted(&value.name));
+    let label = value.seal().unwrap_or_default().replace('\'', "''");
+    let row = quoted(KEY_COLUMN);
+    format!(
+        "UPDATE {of} SET {column} = {RESEAL}({column}, '{label}', {row}, {before}, {after}) WHERE {column} IS NOT NULL"
+    )
+}
+
+/// What is done before and after what is written by hand, so that sealed values follow the names that it gives them.
+fn following_names(
+    structure: &Structure,
+    unnamed: Option<&Unnamed<'_>>,
+    change: &Step,
+    operations: Vec<Operation>,
+) -> Vec<Operation> {
+    let (mut before, mut after) = (Vec::new(), Vec::new());
+    let has_names = |table: &&Table| !unnamed.is_some_and(|u| u.names.iter().any(|[_, now]| *now == table.name));
+    for table in structure.tables.iter().filter(has_names) {
+        let Some((name, value)) = table.sealed_by_name() else { continue };
+        let (key, name, kept) =
+            (quoted(KEY_COLUMN), quoted(&name.name), quoted(&format!("velvet_names {}", table.name)));
+        let of = quoted(&table.name);
+        before.push(format!("CREATE TEMP TABLE {kept} (row INTEGER PRIMARY KEY, name)"));
+        before.push(format!("INSERT INTO temp.{kept} SELECT {key}, {name} FROM {of}"));
+        let was = format!("(SELECT name FROM temp.{kept} WHERE row = {of}.{key})");
+        let is_renamed = format!("AND {key} IN (SELECT row FROM temp.{kept}) AND {was} IS NOT {name} COLLATE BINARY");
+        after.push(format!("{} {is_renamed}", reseal(table, value, [&was, &name])));
+        after.push(format!("DROP TABLE temp.{kept}"));
+    }
+    let run = |statement| Operation::Run { words: change.to_string(), statement, touches_rows: false };
+    before.into_iter().map(run).chain(operations).chain(after.into_iter().map(run)).collect()
 }
 
 /// A rebuild that may take in further changes of the same table.
@@ -254,7 +353,10 @@ fn finish(pending: Option<OpenRebuild>, now: &Structure, operations: &mut Vec<Op
 /// An expression over a row, sealed where the column that gets it is.
 fn sealed(column: &ColumnDefinition, what: &str, key: &str) -> String {
     match column.seal() {
-        Some(label) => sealing(&format!("{TO_PLAIN}({what})"), label, key),
+        Some(label) => {
+            let place = PlaceText { row: key.to_owned(), name: None };
+            sealing(&format!("{TO_PLAIN}({what})"), label, &place)
+        }
         None => what.to_owned(),
     }
 }
@@ -269,7 +371,7 @@ fn opened(table: &Table, name: &str) -> String {
         let name = quoted(&column.name);
         match column.seal() {
             Some(label) => {
-                let opened = unsealing(&name, label, &key);
+                let opened = unsealing(&name, label, &PlaceText { row: key.clone(), name: None });
                 format!("{OF_PLAIN}({opened}) AS {name}, {name} AS {}", quoted(&as_it_stands(&column.name)))
             }
             None => name,

@@ -104,13 +104,14 @@ pub fn forget_missing(table: &str) -> String {
     )
 }
 
-/// The statement that reads each row's key and texts beside what the index has of it. Rows that are noted are left out.
+/// The statement that reads each row's key and texts, and what the index has of it. Rows that are noted are left out. What the index still has of rows that another program
+/// replaced is never found, because every search joins the table, so it is no fault; it is removed when the index is brought up to date.
 pub fn indexed_rows(table: &str, columns: &[String]) -> String {
     let (name, key, index) = (quoted(table), quoted(KEY_COLUMN), quoted(&search_index(table)));
     let of = |of: &str| columns.iter().map(|c| format!("{of}.{}", quoted(c))).collect::<Vec<_>>().join(", ");
     format!(
-        "SELECT {name}.{key}, s.rowid, {}, {} FROM {name} FULL JOIN {index} AS s ON s.rowid = {name}.{key} WHERE coalesce({name}.{key}, \
-         s.rowid) NOT IN (SELECT key FROM {UNINDEXED} WHERE table_name = {})",
+        "SELECT {name}.{key}, s.rowid, {}, {} FROM {name} LEFT JOIN {index} AS s ON s.rowid = {name}.{key} WHERE {name}.{key} NOT IN \
+         (SELECT key FROM {UNINDEXED} WHERE table_name = {})",
         of(&name),
         of("s"),
         super::literal(table)

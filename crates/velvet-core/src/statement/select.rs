@@ -31,7 +31,7 @@ pub struct Followed {
     pub collations: Vec<Collation>,
     /// How many columns there are before the values of the orders, the number among them.
     pub columns: usize,
-    /// How many rows are left out at the start, and how many there are at most.
+    /// How many of the rows that are read are left out at the start, and how many there are at most, where more are read than that.
     pub range: Option<(u64, Option<u64>)>,
 }
 
@@ -129,8 +129,9 @@ impl Select {
             }
             SomeRows { statement, list_at }
         });
-        let range = self.is_ranged().then_some((self.offset, self.limit));
-        if is_plain && range.is_some() {
+        // What is read whole each time is read in its range.
+        let range = (is_plain && self.is_ranged()).then_some((self.offset, self.limit));
+        if range.is_some() {
             self.limit = self.limit.map(|limit| self.offset.saturating_add(limit).saturating_add(SPARE_ROWS));
             self.offset = 0;
         }
@@ -256,7 +257,7 @@ impl Select {
         let mut out = Fragment::text("UPDATE ");
         push_quoted(&mut out.text, T::TABLE);
         let (mut word, mut computed) = (" SET ", Vec::new());
-        for New { column, value, is_computed } in new {
+        for New { column, value, is_computed } in sealed_for_new_names::<T>(new) {
             out.text.push_str(word);
             push_quoted(&mut out.text, column);
             out = out.then(" = ").and(value);
@@ -355,4 +356,18 @@ fn key_of<T: Record>() -> String {
     text.push('.');
     push_quoted(&mut text, KEY_COLUMN);
     text
+}
+
+/// New values for columns, with what is sealed under a name sealed again where the name is among them.
+fn sealed_for_new_names<T: Record>(mut new: Vec<New>) -> Vec<New> {
+    let Some(name) = T::LAYOUT.sealed_name.map(|at| T::COLUMNS[at]) else { return new };
+    let Some(name) = new.iter().find(|new| new.column == name).map(|new| new.value.clone()) else { return new };
+    let is_sealed = |new: &New| T::SEALED.iter().any(|(at, _)| T::COLUMNS[*at] == new.column);
+    let value = new.iter().position(is_sealed).map(|at| new.remove(at).value);
+    if let Some((column, text)) = T::LAYOUT.sealed_again(&name.text, value.as_ref().map(|value| value.text.as_str())) {
+        let mut again = Fragment { text: String::new(), ..value.unwrap_or_default() }.and(name);
+        again.text = text;
+        new.push(New { column, value: again, is_computed: false });
+    }
+    new
 }

@@ -7,6 +7,7 @@ use crate::cancel::Cancel;
 use crate::drawer::{Access, Inner, MayWrite, Scope, Writes};
 use crate::error::{Cause, Error};
 use crate::progress;
+use crate::ui_thread;
 use std::io::{self, Read};
 use std::sync::Arc;
 use velvet_core::statement::{CONTENT_WITH_HASH, INSERT_ATTACHMENT, INSERT_PART, PART, part_key};
@@ -117,6 +118,7 @@ impl<R: Read, A: MayWrite> Adding<R, A> {
     /// # Errors
     /// When it cannot be read ([`Error::is_device`]), was cancelled, or the file cannot be written. Nothing is left of it then.
     pub fn run(self) -> Result<Stored<Attachment>, Error> {
+        let _waits = ui_thread::watched();
         match self.at.drawer()? {
             Some(inner) => {
                 let at = Attachments { at: self.at.clone() };
@@ -153,6 +155,7 @@ impl<R: Read, A: MayWrite> Adding<R, A> {
     /// # Ok::<(), velvet_drawer::Error>(())
     /// ```
     pub fn prepare(self) -> Result<Prepared, Error> {
+        let _waits = ui_thread::watched();
         match self.at.drawer()? {
             Some(inner) => self.prepared(inner),
             None => {

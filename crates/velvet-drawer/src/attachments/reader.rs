@@ -5,6 +5,7 @@ use crate::attachment::Attachment;
 use crate::cancel::Cancel;
 use crate::drawer::{Inner, Scope};
 use crate::error::{Cause, Error};
+use crate::ui_thread;
 use std::fmt;
 use std::io::{self, Read, Seek, SeekFrom};
 use std::sync::Arc;
@@ -102,6 +103,7 @@ impl AttachmentReader {
 
 impl Read for AttachmentReader {
     fn read(&mut self, into: &mut [u8]) -> io::Result<usize> {
+        let _waits = ui_thread::watched();
         if self.position >= self.bytes || into.is_empty() {
             return Ok(0);
         }

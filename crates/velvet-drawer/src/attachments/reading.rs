@@ -6,6 +6,7 @@ use crate::drawer::{Access, Mode, Scope};
 use crate::error::{Cause, Error};
 use crate::new_file;
 use crate::progress;
+use crate::ui_thread;
 use std::fs;
 use std::io;
 use std::path::Path;
@@ -18,6 +19,7 @@ impl<A: Access> Attachments<A> {
     /// # Errors
     /// When it is not there ([`Error::is_not_found`]), parts of it are missing ([`Error::is_damaged`]), or the file cannot be read.
     pub fn bytes(&self, key: Key<Attachment>) -> Result<Vec<u8>, Error> {
+        let _waits = ui_thread::watched();
         self.at.reading(|scope| {
             let attachment = scope.attachment(key)?;
             scope.doing(|| format!("cannot read what is in {key}"), || scope.all_bytes(&attachment))
@@ -44,6 +46,7 @@ impl Attachments {
     /// # Ok::<(), velvet_drawer::Error>(())
     /// ```
     pub fn open(&self, key: Key<Attachment>) -> Result<AttachmentReader, Error> {
+        let _waits = ui_thread::watched();
         let inner = self.at.open()?;
         let attachment = inner.reading(|scope| scope.attachment(key))?;
         Ok(AttachmentReader::new(inner, &attachment))
@@ -54,6 +57,7 @@ impl Attachments {
     /// # Errors
     /// As [`Attachments::open`], when there is such a file already ([`Error::is_already_there`]), or it cannot be written.
     pub fn export_to(&self, key: Key<Attachment>, path: impl AsRef<Path>) -> Result<(), Error> {
+        let _waits = ui_thread::watched();
         let mut reader = self.open(key)?;
         let doing = format!("cannot write {key} to a file");
         new_file::make_new(path.as_ref(), &doing, |unfinished| {

@@ -1,8 +1,10 @@
 //! Telling a drawer where its app is: what it gives back then, and what its session says.
 
-use super::{Drawer, OpenRead, Place};
+use super::{Drawer, Inner, OpenRead, Place};
 use crate::error::Error;
+use crate::ui_thread;
 use std::sync::PoisonError;
+use std::sync::atomic::Ordering;
 use std::time::{Duration, Instant};
 
 /// What is left while the app is in the background.
@@ -28,7 +30,8 @@ impl Drawer {
     /// and given back when this is called once more. A drawer in memory keeps what it has.
     ///
     /// # Errors
-    /// When another thread writes for longer than `within` ([`Error::is_locked`]), or the file cannot be written. Live results and works rest all the same.
+    /// When another thread writes for longer than `within` ([`Error::is_locked`]), or the file cannot be written. Live results and works rest all the same, and the file is
+    /// merged and closed when that thread has finished, unless the app is back by then.
     ///
     /// ```
     /// # use velvet_drawer::{Drawer, Record, Schema};
@@ -42,6 +45,7 @@ impl Drawer {
     /// # Ok::<(), velvet_drawer::Error>(())
     /// ```
     pub fn going_to_background(&self, within: Duration) -> Result<Resting, Error> {
+        let _waits = ui_thread::watched();
         let inner = &self.inner;
         inner.refuse_if_busy_here("rest")?;
         let now = Instant::now();
@@ -57,23 +61,14 @@ impl Drawer {
             inner.pool().give_back_memory();
         } else if matches!(inner.place, Place::File(_)) {
             inner.require_in_place()?;
-            let note = |connection: &_| {
-                let recorder = inner.recorder();
-                let noted = match recorder {
-                    Some(recorder) if is_news || recorder.has_news() => recorder.note(connection),
-                    _ => Ok(()),
-                };
-                // Until all is closed, the session's thread has nothing open.
-                (noted, recorder.map(|recorder| recorder.alone()))
-            };
-            let Some(rested) = inner.pool().rest(until, note) else { return Err(inner.held_by_another_thread()) };
-            let noted = rested.and_then(|(noted, alone)| {
-                if let Some(alone) = alone.filter(|_| inner.pool().log_left() == 0) {
-                    alone.is_merged();
+            match inner.rest(until, is_news) {
+                Some(rested) => rested?,
+                None => {
+                    // Whoever writes closes the file afterwards.
+                    inner.rests_later.store(true, Ordering::Release);
+                    return Err(inner.still_writing(within));
                 }
-                noted
-            });
-            noted.map_err(|fault| inner.place.name(Error::from(fault).doing("cannot note where the app is")))?;
+            }
         }
         // Others may write while nothing is open here.
         inner.forget_what_is_at_hand();
@@ -87,6 +82,8 @@ impl Drawer {
     /// # Errors
     /// When the file cannot be written.
     pub fn back_in_foreground(&self) -> Result<(), Error> {
+        let _waits = ui_thread::watched();
+        self.inner.rests_later.store(false, Ordering::Release);
         self.inner.following.be_quiet(false);
         self.inner.to_do.go_on();
         let Some(recorder) = self.inner.recorder() else { return Ok(()) };
@@ -99,9 +96,42 @@ impl Drawer {
     /// The system is short of memory: gives back what can be had again, such as pages that were read, prepared statements and the texts of
     /// [`Records::suggest`](crate::Records::suggest). What is read next takes a little longer.
     pub fn memory_is_low(&self) {
+        let _waits = ui_thread::watched();
         self.inner.texts_at_hand.lock().unwrap_or_else(PoisonError::into_inner).take();
         self.inner.storing.close_reader();
         self.inner.pool().give_back_memory();
         self.inner.forget_what_is_at_hand();
+    }
+}
+
+impl Inner {
+    /// Notes where the app is, and closes all connections, with the log. `None` if a thread writes until then.
+    fn rest(&self, until: Instant, is_news: bool) -> Option<Result<(), Error>> {
+        let note = |connection: &_| {
+            let recorder = self.recorder();
+            let noted = match recorder {
+                Some(recorder) if is_news || recorder.has_news() => recorder.note(connection),
+                _ => Ok(()),
+            };
+            // Until all is closed, the session's thread has nothing open.
+            (noted, recorder.map(|recorder| recorder.alone()))
+        };
+        let noted = self.pool().rest(until, note)?.and_then(|(noted, alone)| {
+            if let Some(alone) = alone.filter(|_| self.pool().log_left() == 0) {
+                alone.is_merged();
+            }
+            noted
+        });
+        Some(noted.map_err(|fault| self.place.name(Error::from(fault).doing("cannot note where the app is"))))
+    }
+
+    /// Closes the file after a write, if the app has gone to the background in between and the write kept it from closing.
+    #[inline]
+    pub(super) fn rest_if_that_waits(&self) {
+        if self.rests_later.load(Ordering::Acquire) && self.rests_later.swap(false, Ordering::AcqRel) {
+            // Where it cannot be closed just now, the next call does.
+            let _ = self.rest(Instant::now(), true);
+            self.forget_what_is_at_hand();
+        }
     }
 }

@@ -33,6 +33,9 @@ const BETWEEN_LOOKS: Duration = Duration::from_millis(1);
 /// While another thread writes, how long to wait until looking again whether it has ended.
 const WRITER_IS_BUSY: Duration = Duration::from_millis(10);
 
+/// How long a commit is waited for that is in the middle of being made, before all is read.
+const COMMIT_TAKES: Duration = Duration::from_millis(50);
+
 /// How many rows are remembered one by one. Of more, it is remembered that they may be any.
 const MOST_ROWS: usize = 4_096;
 
@@ -93,6 +96,8 @@ struct State {
     /// The engine's count of the commits of others, and when to look at it again.
     others: i64,
     look_at_others: Option<Instant>,
+    /// Whether a transaction of this drawer holds the lock to write, with all heard that was committed before it.
+    is_writing_alone: bool,
     /// When to try again to listen.
     listen_again: Option<Instant>,
     /// Whether the app is where nobody sees results.
@@ -114,6 +119,15 @@ struct Registered {
     pause: Duration,
     failures: u32,
     retry: Option<Instant>,
+}
+
+/// Until it is dropped, nobody commits anything.
+pub(super) struct WritesAlone<'f>(&'f Shared);
+
+impl Drop for WritesAlone<'_> {
+    fn drop(&mut self) {
+        self.0.state().is_writing_alone = false;
+    }
 }
 
 /// One that follows, until it is dropped.
@@ -183,6 +197,16 @@ impl State {
         self.count(before.as_ref(), false);
         self.count(tables.as_ref(), true);
         self.followed[at].tables = tables;
+    }
+
+    /// Hears the count of the commits of others, and says whether there are new ones. What they wrote is not known.
+    fn hear_of_others(&mut self, count: i64) -> bool {
+        let is_news = count != self.others;
+        if is_news {
+            self.others = count;
+            self.followed.iter_mut().for_each(Registered::hear_all);
+        }
+        is_news
     }
 
     /// Says whether there is something to do that there was not before.
@@ -267,10 +291,30 @@ impl Following {
         Ok((follower, ticket(number)))
     }
 
-    /// Works nothing out while the app is where nobody sees it.
+    /// Works nothing out while the app is where nobody sees it. Afterwards all is read again: what others committed while the file was closed is not counted.
     pub(super) fn be_quiet(&self, is_quiet: bool) {
-        self.0.state().is_quiet = is_quiet;
+        let mut state = self.0.state();
+        if state.is_quiet && !is_quiet {
+            state.followed.iter_mut().for_each(Registered::hear_all);
+        }
+        state.is_quiet = is_quiet;
+        drop(state);
         self.0.wake.notify_all();
+    }
+
+    /// A transaction holds the lock to write, and others committed this often before it. Nothing where nobody listens.
+    pub(super) fn writes_alone(&self, count_of_others: impl FnOnce() -> i64) -> Option<WritesAlone<'_>> {
+        let is_followed = |state: &State| state.is_listening && !state.followed.is_empty();
+        if !is_followed(&self.0.state()) {
+            return None;
+        }
+        let count = count_of_others();
+        let mut state = self.0.state();
+        if state.hear_of_others(count) {
+            self.0.wake.notify_all();
+        }
+        state.is_writing_alone = true;
+        Some(WritesAlone(&self.0))
     }
 
     /// How many results are followed.
@@ -374,7 +418,7 @@ impl Shared {
         match job {
             Job::Listen => self.listen(inner),
             Job::LookAtOthers => self.look_at_others(inner),
-            Job::Step { number, follower, news, cancel } => self.step(inner, number, &*follower, &news, &cancel),
+            Job::Step { number, follower, news, cancel } => self.step(inner, number, &*follower, news, &cancel),
         }
     }
 
@@ -409,17 +453,49 @@ impl Shared {
         let wait = if count.is_some() { within } else { WRITER_IS_BUSY.min(within) };
         state.look_at_others = Some(Instant::now() + wait.max(BETWEEN_LOOKS));
         // Where it cannot be told, reading says why.
-        if let Some(count) = count.map(|count| count.unwrap_or(i64::MIN))
-            && count != state.others
-        {
-            state.others = count;
-            state.followed.iter_mut().for_each(Registered::hear_all);
+        if let Some(count) = count {
+            state.hear_of_others(count.unwrap_or(i64::MIN));
         }
     }
 
-    fn step(&self, inner: &Inner, number: u64, follower: &dyn Follower, news: &News, cancel: &Cancel) {
+    /// What is new in the state of the file that is being read now: a commit is in the file a moment before it is heard of, and one of others until they are
+    /// looked at. Where only the rows were asked for that are known, the result would be of no moment.
+    fn complete(&self, inner: &Inner, number: u64, news: News) -> News {
+        let News::Rows(mut rows) = news else { return News::All };
+        let until = Instant::now() + COMMIT_TAKES;
+        loop {
+            // Whoever has the connection that writes has told of its commits.
+            let others = inner.pool().count_of_others();
+            let mut state = self.state();
+            match others {
+                Some(count) => _ = state.hear_of_others(count.unwrap_or(i64::MIN)),
+                None if state.is_writing_alone => (),
+                None if Instant::now() >= until => return News::All,
+                None => {
+                    drop(self.wake.wait_timeout(state, BETWEEN_LOOKS));
+                    continue;
+                }
+            }
+            // It stays new: some of it may have come after that state.
+            return match state.followed.iter().find(|f| f.number == number).and_then(|f| f.news.as_ref()) {
+                Some(News::All) => News::All,
+                Some(News::Rows(more)) => {
+                    rows.extend(more);
+                    News::Rows(rows)
+                }
+                None => News::Rows(rows),
+            };
+        }
+    }
+
+    fn step(&self, inner: &Inner, number: u64, follower: &dyn Follower, news: News, cancel: &Cancel) {
         let begun = Instant::now();
-        let step = || inner.viewing(|scope| scope.connection.until_cancelled(cancel, || follower.step(scope, news)));
+        let step = || {
+            inner.viewing(|scope| {
+                let news = self.complete(inner, number, news);
+                scope.connection.until_cancelled(cancel, || follower.step(scope, &news))
+            })
+        };
         let result = catch_unwind(AssertUnwindSafe(step)).unwrap_or_else(|panic| {
             Err(inner.place.name(Error::of_panic(&*panic).doing("cannot follow what is stored")))
         });
@@ -454,10 +530,12 @@ impl Shared {
 }
 
 impl Ticket {
-    fn change(&self, change: impl FnOnce(&mut Registered)) {
+    /// Changes what is known of the follower, unless this one has stopped following it; with `stops`, it has from now on. Threads that have clones of one switch may do this at once.
+    fn change(&self, stops: bool, change: impl FnOnce(&mut Registered)) {
         let mut state = self.shared.state();
+        let was_stopped = if stops { self.is_stopped.swap(true, Ordering::AcqRel) } else { self.is_stopped() };
         let at = state.followed.iter().position(|f| f.number == self.number);
-        let Some(at) = at.filter(|_| !self.is_stopped()) else { return };
+        let Some(at) = at.filter(|_| !was_stopped) else { return };
         change(&mut state.followed[at]);
         if state.followed[at].watching == 0 {
             let followed = state.followed.swap_remove(at);
@@ -470,16 +548,15 @@ impl Ticket {
 
     /// Follows no longer; what is being worked out for it alone ends at once.
     pub(crate) fn stop(&self) {
-        self.change(|followed| {
+        self.change(true, |followed| {
             followed.watching -= 1;
             followed.paused -= usize::from(self.is_paused());
         });
-        self.is_stopped.store(true, Ordering::Release);
     }
 
     /// Whether to work nothing out for it just now.
     pub(crate) fn pause(&self, is_paused: bool) {
-        self.change(|followed| {
+        self.change(false, |followed| {
             if self.is_paused.swap(is_paused, Ordering::AcqRel) != is_paused {
                 followed.paused = if is_paused { followed.paused + 1 } else { followed.paused - 1 };
             }

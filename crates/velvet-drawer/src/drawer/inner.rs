@@ -20,8 +20,9 @@ use std::cell::RefCell;
 use std::collections::BTreeMap;
 use std::panic::Location;
 use std::path::{Path, PathBuf};
+use std::sync::atomic::AtomicBool;
 use std::sync::{Mutex, PoisonError};
-use std::time::Instant;
+use std::time::{Duration, Instant};
 
 /// What all handles to one open file share.
 pub struct Inner {
@@ -30,6 +31,8 @@ pub struct Inner {
     pub(crate) files_root: Option<PathBuf>,
     /// The texts that were suggested from last, for the next letter.
     pub(crate) texts_at_hand: Mutex<Option<TextsAtHand>>,
+    /// Whether the file is closed after the write that goes on, because the app is in the background.
+    pub(super) rests_later: AtomicBool,
     /// Whether words of any table are searched.
     is_searched: bool,
     opened: Opened,
@@ -106,6 +109,7 @@ impl Inner {
             declared,
             files_root,
             texts_at_hand: Mutex::default(),
+            rests_later: AtomicBool::new(false),
             opened,
             in_effect,
             recorder,
@@ -281,6 +285,8 @@ impl Inner {
         }
         let result = writer.until_cancelled_here(|| work(Scope::new(&writer, self)));
         writer.tell_commit();
+        drop(writer);
+        self.rest_if_that_waits();
         result
     }
 
@@ -297,6 +303,7 @@ impl Inner {
                 }
             }
             let transaction = scope.doing(|| "cannot begin to write", || Ok(connection.transaction()?))?;
+            let alone = self.following.writes_alone(|| self.pool().count_of_others_by(connection).unwrap_or(i64::MIN));
             let begun = Beating::begin(&self.pulse, asked);
             self.require_version(connection, "write to")?;
             scope.doing(
@@ -319,6 +326,7 @@ impl Inner {
             if let Some(trails) = &self.trails {
                 scope.doing(|| "cannot keep the trail of a write", || Ok(trails.end(connection, session)?))?;
             }
+            drop(alone);
             scope.doing(|| "cannot keep what was written", || Ok(transaction.commit()?))?;
             begun.kept();
             Ok(result)
@@ -333,10 +341,25 @@ impl Inner {
     }
 
     #[cold]
-    pub(super) fn held_by_another_thread(&self) -> Error {
-        let wait = self.pool().wait();
+    /// Where the thread that writes just now began to.
+    fn at_which_write(&self) -> String {
         let at = *self.writing_at.lock().unwrap_or_else(PoisonError::into_inner);
-        let at = at.map(|at| format!(", in the `write` at {at}")).unwrap_or_default();
+        at.map(|at| format!(", in the `write` at {at}")).unwrap_or_default()
+    }
+
+    /// An error of going to the background while another thread writes for longer than this.
+    pub(super) fn still_writing(&self, within: Duration) -> Error {
+        let at = self.at_which_write();
+        let problem = format!("cannot close the file within {within:?}: another thread is still writing to it{at}");
+        let error = Error::new(Cause::Locked, problem)
+            .untouched("Nothing is lost; the file is closed when that thread has finished");
+        self.place.name(
+            error.advise("Ask the system for more time, and call going_to_background again to learn when it is closed"),
+        )
+    }
+
+    pub(super) fn held_by_another_thread(&self) -> Error {
+        let (wait, at) = (self.pool().wait(), self.at_which_write());
         let problem = format!("cannot write to the drawer: another thread has been writing to it for {wait:?}{at}");
         let advice =
             "Never wait for another thread inside `write`; or wait longer with Drawer::options().lock_timeout(…)";
@@ -378,6 +401,7 @@ impl Inner {
 
 impl Drop for Inner {
     fn drop(&mut self) {
+        let _waits = ui_thread::watched();
         // What a commit acknowledged is safe already; whoever wants to know how closing went calls `Drawer::close`.
         let _ = self.close();
         if let Some(path) = self.path().filter(|_| !self.home.is_forked()) {

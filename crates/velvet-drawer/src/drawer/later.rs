@@ -49,6 +49,8 @@ struct Lanes {
     idle: usize,
     /// How many works are being done.
     working: usize,
+    /// How many of them wait for others. Each has another thread started in its place, so that what they wait for is done.
+    blocked: usize,
     /// Whether none is begun just now.
     is_parked: bool,
 }
@@ -60,8 +62,18 @@ struct Lane {
 }
 
 thread_local! {
-    /// Whether this thread does what was to be done later.
-    static IS_LATER: Cell<bool> = const { Cell::new(false) };
+    /// What this thread does of what was to be done later.
+    static HERE: Cell<Option<Here>> = const { Cell::new(None) };
+}
+
+/// The work that a thread does.
+#[derive(Clone, Copy)]
+struct Here {
+    /// Of which drawer, by its address.
+    shared: *const Shared,
+    lane: u64,
+    /// Whether it waits for another.
+    is_blocked: bool,
 }
 
 /// Work that is done on another thread: wait for it, or await it in any async runtime. Dropped before it has begun, it is not done at all;
@@ -84,9 +96,33 @@ impl Shared {
         self.lanes.lock().unwrap_or_else(PoisonError::into_inner)
     }
 
+    /// Starts threads for the lanes that have work, as far as there may be more.
+    fn start_what_is_wanted(self: &Arc<Self>, lanes: &mut Lanes) {
+        let wanted = (lanes.threads - lanes.idle + lanes.ready.len()).min(THREADS + lanes.blocked);
+        while lanes.threads < wanted && self.start().is_ok() {
+            lanes.threads += 1;
+        }
+    }
+
+    /// Notes that the work of this thread waits for another one of the same drawer, or no longer. Says whether that can ever be done: what waits in the same lane
+    /// waits for the work that waits for it.
+    fn waits(self: &Arc<Self>, is_blocked: bool, (lane, number): (u64, u64)) -> bool {
+        let Some(here) = HERE.get().filter(|here| std::ptr::eq(here.shared, &**self)) else { return true };
+        let mut lanes = self.lanes();
+        let is_behind = |lane: &Lane| lane.works.iter().any(|(of, _)| *of == number);
+        if is_blocked && here.lane == lane && lanes.lanes.get(&lane).is_some_and(is_behind) {
+            return false;
+        }
+        if here.is_blocked != is_blocked {
+            HERE.set(Some(Here { is_blocked, ..here }));
+            lanes.blocked = if is_blocked { lanes.blocked + 1 } else { lanes.blocked - 1 };
+            self.start_what_is_wanted(&mut lanes);
+        }
+        true
+    }
+
     /// Does what is there to be done, until there was nothing for a while.
     fn run(&self) {
-        IS_LATER.set(true);
         let mut lanes = self.lanes();
         loop {
             let next = if lanes.is_parked { None } else { lanes.ready.pop_front() };
@@ -110,9 +146,12 @@ impl Shared {
             lanes.waiting -= 1;
             lanes.working += 1;
             drop(lanes);
+            HERE.set(Some(Here { shared: self, lane: number, is_blocked: false }));
             work();
+            let here = HERE.take();
             lanes = self.lanes();
             lanes.working -= 1;
+            lanes.blocked -= usize::from(here.is_some_and(|here| here.is_blocked));
             if lanes.is_parked {
                 self.wake.notify_all();
             }
@@ -133,7 +172,7 @@ impl ToDo {
         let mut lanes = self.0.lanes();
         lanes.is_parked = true;
         // A work that does this itself goes on.
-        let own = usize::from(IS_LATER.get());
+        let own = usize::from(HERE.get().is_some_and(|here| std::ptr::eq(here.shared, &*self.0)));
         while lanes.working > own {
             let left = until.saturating_duration_since(Instant::now());
             if left.is_zero() {
@@ -154,10 +193,7 @@ impl ToDo {
         let mut lanes = self.0.lanes();
         lanes.is_parked = false;
         // Threads that had nothing to do may have ended meanwhile.
-        let wanted = lanes.ready.len().min(THREADS);
-        while lanes.threads < wanted && self.0.start().is_ok() {
-            lanes.threads += 1;
-        }
+        self.0.start_what_is_wanted(&mut lanes);
         drop(lanes);
         self.0.wake.notify_all();
     }
@@ -170,7 +206,7 @@ impl ToDo {
             let error = Error::new(Cause::InUse, problem).untouched("It is not done at all");
             return Err(error.advise("Await some of what was asked for before asking for more"));
         }
-        if lanes.idle <= lanes.ready.len() && lanes.threads < THREADS {
+        if lanes.idle <= lanes.ready.len() && lanes.threads < THREADS + lanes.blocked {
             match self.0.start() {
                 Ok(()) => lanes.threads += 1,
                 Err(error) if lanes.threads == 0 => {
@@ -196,7 +232,7 @@ impl Drawer {
     /// Does `work` on a thread of the drawer's, and returns at once: for whoever must not be kept waiting.
     ///
     /// What is asked for through one handle is done in that order, one after the other; what shall not wait for that is asked for through a clone of the
-    /// handle. Up to 4 works are done at a time, and 1,024 may wait. The drawer stays open until they are done.
+    /// handle. Up to 4 works are done at a time, not counting those that wait for others of the same drawer, and 1,024 may wait. The drawer stays open until they are done.
     ///
     /// # Errors
     /// None at once. When it is awaited: what `work` returns; that it panicked ([`Error::is_own`]); that too much waits already
@@ -226,6 +262,10 @@ impl Drawer {
         let named = move |error: Error| place.name(error);
         let (mut later, done) = Later::of("cannot do what was to be done later", named, move || work(&drawer));
         let to_do = &self.inner.to_do;
+        if self.inner.home.is_forked() {
+            later.outcome.finish(Err(self.inner.forked()));
+            return later;
+        }
         match to_do.put(lane, number, Box::new(done)) {
             Ok(()) => later.place = Some((Arc::clone(&to_do.0), lane, number)),
             Err(error) => later.outcome.finish(Err(self.inner.place.name(error))),
@@ -316,14 +356,20 @@ impl<R> Later<R> {
     /// Waits until it is done.
     ///
     /// # Errors
-    /// As [`Drawer::later`]; and on a thread that does such work itself ([`Error::is_nested`]), because all of them might wait for each other.
+    /// As [`Drawer::later`]; and within work that was asked for through the same handle before ([`Error::is_nested`]), which this would come after.
     pub fn wait(self) -> Result<R, Error> {
-        if self.place.is_some() && IS_LATER.get() {
-            let error = Error::new(Cause::Nested, "cannot wait for work that is done later within such work");
-            return Err(error.advise("Do it directly, with the drawer that the closure is given"));
+        if !self.is_waited_for(true) {
+            return Err(behind_itself());
         }
-        let _waits = ui_thread::watched();
-        self.outcome.wait().unwrap_or_else(|| Err(taken_before()))
+        let _waits = (!self.is_finished()).then(ui_thread::watched);
+        let result = self.outcome.wait();
+        self.is_waited_for(false);
+        result.unwrap_or_else(|| Err(taken_before()))
+    }
+
+    /// Lets the drawer know that the work of this thread waits for this one, or no longer. Says whether it can.
+    fn is_waited_for(&self, is_blocked: bool) -> bool {
+        self.place.as_ref().is_none_or(|(shared, lane, number)| shared.waits(is_blocked, (*lane, *number)))
     }
 
     /// Whether it is done, well or not.
@@ -343,6 +389,12 @@ impl<R> Later<R> {
     }
 }
 
+fn behind_itself() -> Error {
+    let problem =
+        "cannot wait for work that comes after the work that waits for it: both were asked for through one handle";
+    Error::new(Cause::Nested, problem).advise("Ask for it with the drawer that the closure is given, or do it directly")
+}
+
 fn taken_before() -> Error {
     Error::new(Cause::InUse, "the result was handed out already").advise("Await it once")
 }
@@ -351,7 +403,11 @@ impl<R> Future for Later<R> {
     type Output = Result<R, Error>;
 
     fn poll(self: Pin<&mut Self>, context: &mut Context<'_>) -> Poll<Self::Output> {
-        self.outcome.poll(context).map(|result| result.unwrap_or_else(|| Err(taken_before())))
+        let polled = self.outcome.poll(context);
+        if !self.is_waited_for(polled.is_pending()) {
+            return Poll::Ready(Err(behind_itself()));
+        }
+        polled.map(|result| result.unwrap_or_else(|| Err(taken_before())))
     }
 }
 

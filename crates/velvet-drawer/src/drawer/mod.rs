@@ -28,6 +28,7 @@ pub use scope::{Mode, Reads, Scope, Writes};
 
 use crate::engine::bytes_of;
 use crate::error::{Cause, Error};
+use crate::ui_thread;
 use std::fmt;
 use std::panic::Location;
 use std::path::Path;
@@ -88,6 +89,7 @@ impl Drawer {
     /// closed all the same, and the file follows when the last of the others is dropped. And when the file was deleted, moved or replaced
     /// while it was open ([`Error::is_displaced`]): what it held is then kept beside its path, and the message says where.
     pub fn close(self) -> Result<(), Error> {
+        let _waits = ui_thread::watched();
         let inner = Arc::clone(&self.inner);
         drop(self);
         let still_open = inner.open_handles();

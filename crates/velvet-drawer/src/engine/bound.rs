@@ -8,7 +8,7 @@ use crate::cancel::Cancel;
 use rusqlite::limits::Limit;
 use std::collections::HashSet;
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
-use std::time::{Duration, Instant};
+use std::time::Duration;
 use velvet_core::expansion::Views;
 use velvet_core::name::quoted;
 
@@ -38,13 +38,30 @@ pub(super) struct Bounds {
 #[derive(Default)]
 struct Clock {
     left: Duration,
-    /// Since when what the file defines is running.
-    running: Option<Instant>,
+    /// How long the thread had worked when what the file defines began to run.
+    running: Option<Duration>,
+}
+
+/// For how long this thread has been given a processor: on a busy machine, nothing takes longer by that.
+#[cfg(any(target_os = "linux", target_os = "android"))]
+fn worked() -> Duration {
+    use rustix::time::{ClockId, clock_gettime};
+    let now = clock_gettime(ClockId::ThreadCPUTime);
+    Duration::new(now.tv_sec.unsigned_abs(), u32::try_from(now.tv_nsec).unwrap_or_default())
+}
+
+/// Elsewhere, for how long the process has run since this was first asked.
+#[cfg(not(any(target_os = "linux", target_os = "android")))]
+fn worked() -> Duration {
+    use std::sync::LazyLock;
+    use std::time::Instant;
+    static BEGUN: LazyLock<Instant> = LazyLock::new(Instant::now);
+    BEGUN.elapsed()
 }
 
 impl Clock {
     fn is_used_up(&self) -> bool {
-        self.running.is_some_and(|since| since.elapsed() > self.left.max(LEAST))
+        self.running.is_some_and(|since| worked().saturating_sub(since) > self.left.max(LEAST))
     }
 }
 
@@ -59,11 +76,11 @@ impl Bounds {
         if self.clock().running.is_some() {
             return work();
         }
-        self.clock().running = Some(Instant::now());
+        self.clock().running = Some(worked());
         let result = work();
         let mut clock = self.clock();
         if let Some(since) = clock.running.take() {
-            clock.left = clock.left.saturating_sub(since.elapsed());
+            clock.left = clock.left.saturating_sub(worked().saturating_sub(since));
         }
         result
     }
@@ -131,8 +148,9 @@ impl Connection {
     /// Prepares a statement, which may take what the file defines. Says whether it runs that.
     pub(super) fn prepared_within<R>(&self, text: &str, prepare: impl FnOnce() -> R) -> Result<(R, bool), Fault> {
         let Some(bounds) = &self.bounds else { return Ok((prepare(), false)) };
-        self.refuse_if_endless(bounds, text)?;
-        let (prepared, computes) = self.guard.computes(|| bounds.counted(prepare));
+        // What names no view is prepared in the time that the stored tables take.
+        let has_views = self.refuse_if_endless(bounds, text)? > 1;
+        let (prepared, computes) = self.guard.computes(|| if has_views { bounds.counted(prepare) } else { prepare() });
         let mut computed = bounds.computed.lock().unwrap_or_else(PoisonError::into_inner);
         if computes {
             computed.insert(text.to_owned());
@@ -140,8 +158,8 @@ impl Connection {
         Ok((prepared, computes || computed.contains(text)))
     }
 
-    /// Refuses a statement that the engine would prepare for ever, which it cannot be kept from afterwards.
-    fn refuse_if_endless(&self, bounds: &Bounds, text: &str) -> Result<(), Fault> {
+    /// Refuses a statement that the engine would prepare for ever, which it cannot be kept from afterwards. Says to how many parts it grows.
+    fn refuse_if_endless(&self, bounds: &Bounds, text: &str) -> Result<u64, Fault> {
         let mut views = bounds.views.lock().unwrap_or_else(PoisonError::into_inner);
         let count = self.engine.query_row("PRAGMA schema_version", [], |row| row.get::<_, i64>(0)).unwrap_or_default();
         if views.as_ref().is_none_or(|(at, _)| *at != count) {
@@ -162,15 +180,17 @@ impl Connection {
             return Err(bounds.used_up());
         }
         if grown <= PARTS {
-            return Ok(());
+            return Ok(grown);
         }
         Err(Fault { kind: FaultKind::Endless(grown), message: format!("it grows to {grown} parts") })
     }
 
-    /// As [`Connection::refuse_if_endless`], before the columns of a table or view are asked for.
-    pub(super) fn refuse_if_endless_view(&self, name: &str) -> Result<(), Fault> {
-        let Some(bounds) = &self.bounds else { return Ok(()) };
-        self.refuse_if_endless(bounds, &quoted(name))
+    /// Asks for the columns of a table or view. Those of a view are worked out.
+    pub(super) fn asking_for_columns<R>(&self, name: &str, ask: impl FnOnce() -> Result<R, Fault>) -> Result<R, Fault> {
+        match &self.bounds {
+            Some(bounds) if self.refuse_if_endless(bounds, &quoted(name))? > 1 => bounds.counted(ask),
+            _ => ask(),
+        }
     }
 
     /// Runs `work`, which takes what the file defines.

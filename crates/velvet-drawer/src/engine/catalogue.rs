@@ -65,6 +65,19 @@ pub(crate) struct ColumnEntry {
     pub(crate) is_in_rows: bool,
 }
 
+/// An index as the engine keeps it.
+#[derive(Clone, Debug)]
+pub(crate) struct IndexEntry {
+    pub(crate) name: String,
+    pub(crate) unique: bool,
+    /// Whether it is of all rows, and of columns alone.
+    pub(crate) is_plain: bool,
+    /// What made it: `c` a statement, `u` a UNIQUE, `pk` the primary key.
+    pub(crate) origin: String,
+    /// Its columns, with commas in between.
+    pub(crate) columns: String,
+}
+
 /// One column of a link.
 #[derive(Clone, Debug)]
 pub(crate) struct LinkEntry {
@@ -159,9 +172,7 @@ impl Connection {
     /// The columns of a table or view, in order; none where it is not there.
     pub(crate) fn columns_of(&self, table: &str) -> Result<Vec<ColumnEntry>, Fault> {
         let text = "SELECT name, type, \"notnull\", dflt_value, pk, hidden FROM pragma_table_xinfo(?1) ORDER BY cid";
-        // Of a view, they are worked out.
-        self.refuse_if_endless_view(table)?;
-        self.within_bounds(|| {
+        self.asking_for_columns(table, || {
             self.list(text, [table.into()], |row| ColumnEntry {
                 name: row.text(0).to_owned(),
                 storage: row.text(1).to_owned(),
@@ -172,6 +183,19 @@ impl Connection {
                 is_argument: row.integer(5) == 1,
                 is_in_rows: row.integer(5) != 2,
             })
+        })
+    }
+
+    /// The indexes of a table.
+    pub(crate) fn indexes_of(&self, table: &str) -> Result<Vec<IndexEntry>, Fault> {
+        let text = "SELECT i.name, i.\"unique\", i.partial, i.origin, group_concat(coalesce(c.name, 'an expression'), ', '), count(*) - count(c.name) \
+            FROM pragma_index_list(?1) i, pragma_index_xinfo(i.name) c WHERE c.\"key\" GROUP BY i.name ORDER BY i.seq";
+        self.list(text, [table.into()], |row| IndexEntry {
+            name: row.text(0).to_owned(),
+            unique: row.integer(1) == 1,
+            is_plain: row.integer(2) == 0 && row.integer(5) == 0,
+            origin: row.text(3).to_owned(),
+            columns: row.text(4).to_owned(),
         })
     }
 

@@ -47,7 +47,7 @@ impl Connection {
 
     /// A number that is another one once any other connection has committed something.
     pub(crate) fn count_of_others(&self) -> Result<i64, Fault> {
-        self.number("PRAGMA data_version")
+        Ok(self.one("PRAGMA data_version", [], |row| row.integer(0))?.unwrap_or_default())
     }
 
     /// Sets how the texts of a file in which nothing is yet are written, by the engine's name of that.

@@ -1,7 +1,7 @@
 //! What the engine says when it cannot do something.
 
 use super::Displaced;
-use super::seals::FAILS;
+use super::seals::{DOES_NOT_OPEN, FAILS};
 use rusqlite::ffi::{self, ErrorCode};
 use std::io;
 use std::time::Duration;
@@ -43,6 +43,8 @@ pub(crate) enum FaultKind {
     Trigger,
     /// A column does not take a value: nothing where something must be, text where a number must be.
     Unfit,
+    /// What must be a whole number, such as a row number or a limit, is none.
+    NotWhole,
     /// This table is not in the file.
     NoTable(String),
     /// This column is not in the table.
@@ -65,6 +67,8 @@ pub(crate) enum FaultKind {
     Endless(u64),
     /// What is sealed cannot be opened, or nothing can be sealed, without the key.
     Shut,
+    /// What is sealed is not what was sealed there.
+    Altered,
     /// A computed value is larger than the whole file.
     OutOfProportion,
     /// Anything else.
@@ -113,6 +117,7 @@ fn kind(code: ffi::Error, message: &str) -> FaultKind {
         (_, ffi::SQLITE_CONSTRAINT_TRIGGER) if message == "FOREIGN KEY constraint failed" => FaultKind::Link,
         (_, ffi::SQLITE_CONSTRAINT_TRIGGER) => FaultKind::Trigger,
         (ErrorCode::ConstraintViolation, _) => FaultKind::Unfit,
+        (ErrorCode::TypeMismatch, _) => FaultKind::NotWhole,
         (_, ffi::SQLITE_IOERR_NOMEM) => FaultKind::Other,
         (_, ffi::SQLITE_IOERR_GETTEMPPATH) => FaultKind::NoTemporaryFolder,
         (ErrorCode::DatabaseBusy | ErrorCode::DatabaseLocked, _) => FaultKind::Locked,
@@ -128,6 +133,7 @@ fn kind(code: ffi::Error, message: &str) -> FaultKind {
         (ErrorCode::OperationInterrupted, _) => FaultKind::Interrupted(None),
         (ErrorCode::AuthorizationForStatementDenied, _) => FaultKind::Forbidden,
         _ if message.contains(FAILS) => FaultKind::Shut,
+        _ if message.contains(DOES_NOT_OPEN) => FaultKind::Altered,
         _ if message == "integer overflow" => FaultKind::SumTooBig,
         _ if message.starts_with("Expression tree is too large")
             || message.starts_with("too many SQL variables")

@@ -12,6 +12,8 @@ pub(super) struct Guard(Arc<Mutex<Watching>>);
 struct Watching {
     on: Option<fn(&AuthContext<'_>) -> Option<String>>,
     refused: Option<String>,
+    /// The tables and columns of names that sealed values are bound to.
+    names: Arc<[(String, String)]>,
     /// The tables that are read, while somebody wants to know.
     reads: Option<BTreeSet<String>>,
     /// Whether something is computed that the file or a person defined: a view, or what calls itself.
@@ -48,7 +50,7 @@ impl Guard {
         }
         watch.computes |= context.accessor.is_some() || matches!(context.action, AuthAction::Recursive);
         let Some(refusal) = watch.on else { return Authorization::Allow };
-        match refusal(context) {
+        match refusal(context).or_else(|| watch.renames(context)) {
             // All rows of a table would be removed at once, without telling of each.
             None if matches!(context.action, AuthAction::Delete { .. }) => Authorization::Ignore,
             None => Authorization::Allow,
@@ -57,6 +59,11 @@ impl Guard {
                 Authorization::Deny
             }
         }
+    }
+
+    /// These are the columns of names that sealed values are bound to.
+    pub(super) fn keep_names(&self, names: &Arc<[(String, String)]>) {
+        self.0.lock().unwrap_or_else(PoisonError::into_inner).names = Arc::clone(names);
     }
 
     /// Runs `work` while statements are looked at, and says why one was refused, if one was.
@@ -101,6 +108,18 @@ impl Guard {
         set(Some(refusal));
         let result = work();
         (result, set(None))
+    }
+}
+
+impl Watching {
+    /// Why a statement must not rename a sealed value: it would not open any more.
+    fn renames(&self, context: &AuthContext<'_>) -> Option<String> {
+        let AuthAction::Update { table_name, column_name } = context.action else { return None };
+        let is_name = |(table, column): &&(String, String)| table == table_name && column == column_name;
+        let (table, column) = self.names.iter().find(is_name).filter(|_| context.accessor.is_none())?;
+        Some(format!(
+            "it changes `{table}.{column}`, the name that sealed values are bound to; rename one with `change` or `update`"
+        ))
     }
 }
 

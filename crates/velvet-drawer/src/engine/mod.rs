@@ -33,7 +33,7 @@ mod traceless;
 mod transaction;
 mod whole_copy;
 
-pub(crate) use catalogue::{ColumnEntry, Entry, EntryKind};
+pub(crate) use catalogue::{ColumnEntry, Entry, EntryKind, IndexEntry};
 #[cfg(not(feature = "encryption"))]
 pub(crate) use ciphers::pour_encrypted;
 pub(crate) use ciphers::{FileCipher, PAGE, RESERVED, known};

@@ -16,7 +16,7 @@ use std::time::{Duration, Instant};
 /// By its resolved path, what this process does with a file.
 static FILES: LazyLock<Mutex<HashMap<PathBuf, InUse>>> = LazyLock::new(Mutex::default);
 
-/// Somebody has stopped to read a file past the engine.
+/// Somebody has stopped to read a file past the engine, or has closed the looks into it.
 static LEFT: Condvar = Condvar::new();
 
 /// What this process does with one file.
@@ -28,6 +28,10 @@ struct InUse {
     /// How many read it past the engine.
     past_engine: usize,
     looks: Vec<Weak<dyn GiveUp>>,
+    /// Whether looks may keep the shared memory read-only: they were opened while nobody used the file.
+    may_be_read_only: bool,
+    /// Whether somebody closes the looks just now. A look that was opened then would keep what those keep.
+    is_closing: bool,
     /// A handle of our own, which is closed only when there is no connection.
     held: Option<fs::File>,
 }
@@ -61,15 +65,35 @@ pub(super) fn open_with(path: &Path) -> Option<Key> {
     FILES.lock().get(path).filter(|file| file.open > 0).map(|file| file.key.clone())
 }
 
-/// Notes a look, which is closed when somebody opens the file to use it. Says whether somebody has it open already. The look is locked by the caller.
-pub(super) fn looks_into<L: Send + 'static>(path: &Path, look: &Arc<Held<L>>) -> bool {
+/// Notes a look, which is closed when somebody opens the file to use it. Says whether somebody has it open already; `None` while looks are being closed, which
+/// [`looks_are_closed`] waits for. The look is locked by the caller.
+pub(super) fn looks_into<L: Send + 'static>(path: &Path, look: &Arc<Held<L>>) -> Option<bool> {
     let mut files = FILES.lock();
     let file = files.entry(path.to_owned()).or_default();
+    if file.is_closing {
+        return None;
+    }
+    file.may_be_read_only |= file.open == 0;
     file.looks.retain(|look| look.strong_count() > 0);
     let look: Weak<Held<L>> = Arc::downgrade(look);
     file.looks.push(look);
-    file.open > 0
+    Some(file.open > 0)
 }
+
+/// Waits until nobody closes the looks into a file. Whoever closes them may wait for another look of the caller, so this gives up after a time.
+pub(super) fn looks_are_closed(path: &Path) -> Result<(), Fault> {
+    let mut files = FILES.lock();
+    let until = Instant::now() + LONGEST_CLOSING;
+    while files.get(path).is_some_and(|file| file.is_closing) {
+        if LEFT.wait_until(&mut files, until).timed_out() {
+            return Err(Fault { kind: FaultKind::Locked, message: "this process is opening the file".to_owned() });
+        }
+    }
+    Ok(())
+}
+
+/// How long a look waits until others are closed.
+const LONGEST_CLOSING: Duration = Duration::from_secs(1);
 
 /// Closes the looks into a file. Says whether all of them are.
 pub(super) fn close_looks(path: &Path, within: Duration) -> bool {
@@ -146,22 +170,26 @@ impl OpenHere {
     /// When they take longer than the time to wait.
     pub(super) fn new(path: &Path, key: &Key, wait: Duration) -> Result<OpenHere, Fault> {
         let open_here = OpenHere::again(path, key);
-        let is_first = {
+        let locked = |message: &str| Err(Fault { kind: FaultKind::Locked, message: message.to_owned() });
+        {
             let mut files = FILES.lock();
             let until = Instant::now() + wait;
-            while files.get(path).is_some_and(|file| file.past_engine > 0) {
+            while files.get(path).is_some_and(|file| file.past_engine > 0 || file.is_closing) {
                 if LEFT.wait_until(&mut files, until).timed_out() {
-                    let message = "this process is reading the file for a report or a copy".into();
-                    return Err(Fault { kind: FaultKind::Locked, message });
+                    return locked("this process is reading the file for a report or a copy");
                 }
             }
-            files.get(path).is_some_and(|file| file.open == 1 && !file.looks.is_empty())
-        };
-        if is_first && !close_looks(path, wait) {
-            let message = "this process is looking into the file with inspect::File".into();
-            return Err(Fault { kind: FaultKind::Locked, message });
+            match files.get_mut(path).filter(|file| file.may_be_read_only) {
+                Some(file) => file.is_closing = true,
+                None => return Ok(open_here),
+            }
         }
-        Ok(open_here)
+        let are_closed = close_looks(path, wait);
+        if let Some(file) = FILES.lock().get_mut(path) {
+            (file.is_closing, file.may_be_read_only) = (false, !are_closed);
+        }
+        LEFT.notify_all();
+        if are_closed { Ok(open_here) } else { locked("this process is looking into the file with inspect::File") }
     }
 
     /// Of a file that this process has open already.

@@ -5,7 +5,7 @@ use super::{Connection, Displaced, Fault, FaultKind, InPlace, Opener, Written};
 use crate::beside::with_companions;
 use crate::cancel::in_turns;
 use std::ops::Deref;
-use std::sync::atomic::{AtomicBool, Ordering};
+use std::sync::atomic::{AtomicBool, AtomicI64, Ordering};
 use std::sync::{Arc, Mutex, PoisonError};
 use std::time::{Duration, Instant};
 
@@ -27,6 +27,8 @@ pub(crate) struct Pool {
     counting: Option<Mutex<Connection>>,
     /// Whether the connection that writes was closed to give back what it holds.
     is_resting: AtomicBool,
+    /// How often the connection that writes was opened again.
+    reopened: AtomicI64,
     /// Also while all connections are closed: any of them may be opened again at any moment.
     _open_here: Option<OpenHere>,
 }
@@ -55,6 +57,7 @@ impl Pool {
             listeners: Mutex::default(),
             counting: None,
             is_resting: AtomicBool::new(false),
+            reopened: AtomicI64::default(),
             opener,
             readers: Mutex::default(),
             writer: SharedWriter(Arc::new(parking_lot::Mutex::new(Some(writer)))),
@@ -68,6 +71,7 @@ impl Pool {
             listeners: Mutex::default(),
             counting: Some(Mutex::new(reader)),
             is_resting: AtomicBool::new(false),
+            reopened: AtomicI64::default(),
             opener,
             readers: Mutex::default(),
             writer: SharedWriter(Arc::default()),
@@ -78,8 +82,15 @@ impl Pool {
     pub(crate) fn count_of_others(&self) -> Option<Result<i64, Fault>> {
         match &self.counting {
             Some(counting) => Some(counting.lock().unwrap_or_else(PoisonError::into_inner).count_of_others()),
-            None => self.idle_writer().map(|writer| writer.count_of_others()),
+            None => Some(self.count_of_others_by(&*self.idle_writer()?)),
         }
+    }
+
+    /// The same, by the connection that writes.
+    pub(crate) fn count_of_others_by(&self, writer: &Connection) -> Result<i64, Fault> {
+        // A connection that is opened again counts from the beginning, and what was committed in between is not counted.
+        let reopened = self.reopened.load(Ordering::Acquire) << 32;
+        writer.count_of_others().map(|count| reopened.wrapping_add(count))
     }
 
     /// The one connection that writes; waits until other threads have given it back. Nothing where they do not.
@@ -117,6 +128,7 @@ impl Pool {
         writer.use_wal()?;
         self.opener.in_place.iter().for_each(InPlace::note_log);
         self.is_resting.store(false, Ordering::Release);
+        self.reopened.fetch_add(1, Ordering::AcqRel);
         for listener in self.listeners.lock().unwrap_or_else(PoisonError::into_inner).iter() {
             let listener = Arc::clone(listener);
             writer.listen(move |written| listener(written));

@@ -8,16 +8,24 @@ use std::collections::BTreeMap;
 use std::fmt;
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use velvet_core::sealing::{
-    ColumnSeal, FILE_ID, NONCE, OF_PLAIN, Plain, SEAL, SecretKey, Shut, TO_PLAIN, UNSEAL, key_number,
+    ColumnSeal, FILE_ID, NONCE, OF_PLAIN, Plain, RESEAL, SEAL, SealedPlace, SecretKey, Shut, TO_PLAIN, UNSEAL,
+    key_number,
 };
 use velvet_core::{Value, ValueRef};
+use zeroize::Zeroizing;
 
 /// What a message begins with that one of these functions fails with.
 pub(super) const FAILS: &str = "velvet_seal: ";
 
+/// The same, where a value was changed, or belongs elsewhere.
+pub(super) const DOES_NOT_OPEN: &str = "velvet_unseal: ";
+
 /// The keys of a file, for all of its connections. Without any, nothing is sealed, and what is stays shut.
 #[derive(Default)]
-pub(crate) struct Seals(Mutex<Keys>);
+pub(crate) struct Seals {
+    keys: Mutex<Keys>,
+    names: Arc<[(String, String)]>,
+}
 
 #[derive(Default)]
 struct Keys {
@@ -39,6 +47,11 @@ const LOOKED_FOR: u8 = 8;
 pub(crate) type Find = dyn Fn(u32) -> Option<SecretKey> + Send + Sync;
 
 impl Seals {
+    /// Those of a file in which sealed values are bound to the names in these tables and columns.
+    pub(crate) fn bound_to(names: impl Iterator<Item = (String, String)>) -> Seals {
+        Seals { names: names.collect(), ..Seals::default() }
+    }
+
     /// These are the keys from now on, the last of which seals.
     pub(crate) fn are(&self, file_id: [u8; FILE_ID], keys: BTreeMap<u32, SecretKey>, find: Arc<Find>) {
         let current = keys.keys().next_back().copied();
@@ -60,24 +73,27 @@ impl Seals {
     }
 
     fn keys(&self) -> MutexGuard<'_, Keys> {
-        self.0.lock().unwrap_or_else(PoisonError::into_inner)
+        self.keys.lock().unwrap_or_else(PoisonError::into_inner)
     }
 
-    fn sealed(&self, plain: &[u8], label: &str, row: i64) -> Result<Vec<u8>, String> {
+    fn sealed(&self, plain: &[u8], label: &str, place: SealedPlace<'_>) -> rusqlite::Result<Vec<u8>> {
+        if let Some(shut) = Shut::of_sign(plain) {
+            return Err(cannot_open(shut));
+        }
         let column = {
             let mut keys = self.keys();
-            let current = keys.current.ok_or("the key of the sealed values is missing")?;
-            keys.column(current, label).ok_or("the key of the sealed values is missing")?
+            let column = keys.current.and_then(|current| keys.column(current, label));
+            column.ok_or_else(|| fails("the key of the sealed values is missing"))?
         };
         let mut nonce = [0; NONCE];
-        getrandom::fill(&mut nonce).map_err(|error| format!("the system has no randomness ({error})"))?;
-        Ok(column.seal(plain, row, nonce))
+        getrandom::fill(&mut nonce).map_err(|error| fails(format!("the system has no randomness ({error})")))?;
+        Ok(column.seal(plain, place, nonce))
     }
 
-    fn opened(&self, sealed: &[u8], label: &str, row: i64) -> Value {
+    fn opened(&self, sealed: &[u8], label: &str, place: SealedPlace<'_>) -> Value {
         let Some(number) = key_number(sealed) else { return Shut::Damaged.sign() };
         let column = self.keys().column(number, label);
-        match column.map(|column| column.open(sealed, row)) {
+        match column.map(|column| column.open(sealed, place)) {
             None => Shut::NoKey.sign(),
             Some(None) => Shut::Damaged.sign(),
             Some(Some(plain)) => Value::Bytes(plain.to_vec()),
@@ -120,19 +136,40 @@ impl fmt::Debug for Seals {
 
 impl Connection {
     /// Tells the engine of the functions that seal and open. What a file defines, such as a trigger, cannot call them.
-    pub(super) fn seal_with(&self, seals: &Arc<Seals>) -> Result<(), Fault> {
+    pub(crate) fn seal_with(&self, seals: &Arc<Seals>) -> Result<(), Fault> {
         let flags = FunctionFlags::SQLITE_UTF8 | FunctionFlags::SQLITE_DIRECTONLY;
         let same_each_time = flags | FunctionFlags::SQLITE_DETERMINISTIC;
+        // The name is left away where there is none.
+        for arguments in [3, 4] {
+            let here = Arc::clone(seals);
+            self.engine.create_scalar_function(SEAL, arguments, flags, move |context| match argument(context, 0) {
+                ValueRef::Missing => Ok(None),
+                plain => {
+                    let name = name(context, 3);
+                    here.sealed(bytes(plain), label(context)?, place(context, name.as_deref())?).map(Some)
+                }
+            })?;
+            let here = Arc::clone(seals);
+            self.engine.create_scalar_function(UNSEAL, arguments, flags, move |context| {
+                Ok(value(match argument(context, 0) {
+                    ValueRef::Missing => Value::Missing,
+                    sealed => {
+                        let name = name(context, 3);
+                        here.opened(bytes(sealed), label(context)?, place(context, name.as_deref())?)
+                    }
+                }))
+            })?;
+        }
         let here = Arc::clone(seals);
-        self.engine.create_scalar_function(SEAL, 3, flags, move |context| match arguments(context)? {
-            (ValueRef::Missing, ..) => Ok(None),
-            (plain, label, row) => here.sealed(bytes(plain), label, row).map(Some).map_err(fails),
-        })?;
-        let here = Arc::clone(seals);
-        self.engine.create_scalar_function(UNSEAL, 3, flags, move |context| {
-            Ok(value(match arguments(context)? {
-                (ValueRef::Missing, ..) => Value::Missing,
-                (sealed, label, row) => here.opened(bytes(sealed), label, row),
+        self.engine.create_scalar_function(RESEAL, 5, flags, move |context| {
+            let (sealed, [before, after]) = (argument(context, 0), [3, 4].map(|at| name(context, at)));
+            let (label, before, after) =
+                (label(context)?, place(context, before.as_deref())?, place(context, after.as_deref())?);
+            Ok(value(match here.opened(bytes(sealed), label, before) {
+                Value::Bytes(plain) if Shut::of_sign(&plain) != Some(Shut::Damaged) => {
+                    Value::Bytes(here.sealed(&Zeroizing::new(plain), label, after)?)
+                }
+                _ => sealed.to_value(),
             }))
         })?;
         self.engine
@@ -141,9 +178,10 @@ impl Connection {
             ValueRef::Missing => Ok(value(Value::Missing)),
             plain => match Plain::read(bytes(plain)) {
                 Some(found) => Ok(value(found.to_value())),
-                None => Err(fails("what is sealed cannot be opened: its key is missing, or it is damaged".to_owned())),
+                None => Err(cannot_open(Shut::of_sign(bytes(plain)).unwrap_or(Shut::Damaged))),
             },
         })?;
+        self.guard.keep_names(&seals.names);
         // What is opened must not be written to a temporary file.
         self.run("PRAGMA temp_store = MEMORY")
     }
@@ -159,10 +197,18 @@ fn argument<'c>(context: &'c Context<'_>, at: usize) -> ValueRef<'c> {
     }
 }
 
-fn arguments<'c>(context: &'c Context<'_>) -> rusqlite::Result<(ValueRef<'c>, &'c str, i64)> {
-    let label = context.get_raw(1).as_str().map_err(|_| fails("the label is no text".to_owned()))?;
-    let row = context.get_raw(2).as_i64().map_err(|_| fails("the row has no number".to_owned()))?;
-    Ok((argument(context, 0), label, row))
+fn label<'c>(context: &'c Context<'_>) -> rusqlite::Result<&'c str> {
+    context.get_raw(1).as_str().map_err(|_| fails("the label is no text"))
+}
+
+/// The name at a position in [`Plain`] form, where there is one.
+fn name(context: &Context<'_>, at: usize) -> Option<Vec<u8>> {
+    Plain::of((at < context.len()).then(|| argument(context, at))?)
+}
+
+fn place<'n>(context: &Context<'_>, name: Option<&'n [u8]>) -> rusqlite::Result<SealedPlace<'n>> {
+    let row = context.get_raw(2).as_i64().map_err(|_| fails("the row has no number"))?;
+    Ok(SealedPlace { row, name })
 }
 
 fn bytes(value: ValueRef<'_>) -> &[u8] {
@@ -180,6 +226,15 @@ fn value(value: Value) -> rusqlite::types::Value {
         Value::Real(number) => rusqlite::types::Value::Real(number),
         Value::Text(text) => rusqlite::types::Value::Text(text),
         Value::Bytes(bytes) => rusqlite::types::Value::Blob(bytes),
+    }
+}
+
+fn cannot_open(shut: Shut) -> rusqlite::Error {
+    match shut {
+        Shut::NoKey => fails("what is sealed cannot be opened: its key is missing"),
+        Shut::Damaged => UserFunctionError(
+            format!("{DOES_NOT_OPEN}what is sealed cannot be opened: it was changed, or belongs to another name, record, column or file").into(),
+        ),
     }
 }
 

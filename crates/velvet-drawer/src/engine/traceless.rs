@@ -3,7 +3,7 @@
 //! The engine has no one way of doing so; which way is right depends on what stands beside the file.
 
 use super::connection::refuse_to_lose_wal;
-use super::open_here::{Held, PastEngine, looks_into};
+use super::open_here::{Held, PastEngine, looks_are_closed, looks_into};
 use super::{Connection, Fault, FaultKind, FileCipher, known};
 use crate::beside::with_companions;
 use crate::cancel::Cancel;
@@ -54,10 +54,17 @@ impl Traceless {
     /// Runs `read`. Where the file was taken for one at rest and something changed it meanwhile, says so, because what
     /// was read may be torn.
     pub(crate) fn read<R, E: From<Fault>>(&self, read: impl FnOnce(&Connection) -> Result<R, E>) -> Result<R, E> {
-        let held = self.look.lock();
-        if held.borrow().is_none() {
+        let (held, is_open_here) = loop {
+            let held = self.look.lock();
             // It is new, or somebody opened the file to use it.
-            let is_open_here = looks_into(&self.path, &self.look);
+            let is_open_here = if held.borrow().is_none() { looks_into(&self.path, &self.look) } else { Some(false) };
+            if let Some(is_open_here) = is_open_here {
+                break (held, is_open_here);
+            }
+            drop(held);
+            looks_are_closed(&self.path)?;
+        };
+        if held.borrow().is_none() {
             let mut look = Look::open(&self.path, is_open_here)?;
             let bytes = look.before.iter().flatten().map(|(bytes, _)| bytes).sum();
             look.connection.bound(&self.cancel, self.within, bytes)?;

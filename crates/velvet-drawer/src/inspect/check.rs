@@ -255,7 +255,14 @@ fn values(connection: &Connection, table: &Table, checked: &mut Checked) -> Resu
             if let Err(misfit) = fits(column, row.value(at + 1)) {
                 let (name, number) = (&table.name, row.integer(0));
                 let Misfit { value, reason, .. } = misfit;
-                let what = format!("{name} {number}: in `{}`, {value} {}", column.name, reason.trim_end());
+                // A reason may quote a part of the value.
+                let what = match column.private {
+                    true => format!(
+                        "{name} {number}: in `{}`, the private value cannot be read as its column's type",
+                        column.name
+                    ),
+                    false => format!("{name} {number}: in `{}`, {value} {}", column.name, reason.trim_end()),
+                };
                 checked.add(ProblemKind::Value, Some(name), Some(number), what);
             }
         }
@@ -274,6 +281,7 @@ fn attachments(connection: &Connection, declared: &Structure, checked: &mut Chec
     let all = connection.list(text, [], |row| {
         (row.integer(0), row.text(1).to_owned(), row.integer(2), row.text(3).to_owned(), row.integer(4))
     })?;
+    let is_private = declared.table(ATTACHMENT).and_then(|t| t.column("name")).is_some_and(|name| name.private);
     for (key, name, bytes, hash, content) in all {
         let (mut there, mut hasher) = (0, blake3::Hasher::new());
         // Nothing is between these.
@@ -293,7 +301,7 @@ fn attachments(connection: &Connection, declared: &Structure, checked: &mut Chec
         } else {
             continue;
         };
-        let name = if name.is_empty() { String::new() } else { format!(" ({name})") };
+        let name = if name.is_empty() || is_private { String::new() } else { format!(" ({name})") };
         checked.add(ProblemKind::Attachment, Some(ATTACHMENT), Some(key), format!("attachment {key}{name}: {wrong}"));
     }
     Ok(())

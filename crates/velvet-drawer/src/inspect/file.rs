@@ -7,6 +7,7 @@ use crate::about::About;
 use crate::engine::{Connection, Entry, EntryKind, Fault, FaultKind, Opener, Traceless};
 use crate::error::{Cause, Error};
 use crate::opening::resolved;
+use crate::ui_thread;
 use std::path::{Path, PathBuf};
 use std::sync::{Arc, Mutex, PoisonError};
 use std::time::Duration;
@@ -81,6 +82,7 @@ impl File {
     /// # Errors
     /// As [`File::open`].
     pub fn open_within(path: impl AsRef<Path>, limits: &Limits) -> Result<File, Error> {
+        let _waits = ui_thread::watched();
         let path = &std::path::absolute(path.as_ref()).unwrap_or_else(|_| path.as_ref().to_owned());
         if path.is_dir() {
             return Err(Error::new(Cause::FileMissing, "cannot look into the file: it is a folder")
@@ -254,6 +256,7 @@ impl File {
 
     /// Runs `work`; `doing` begins the sentence when the engine refuses.
     pub(super) fn read<R>(&self, doing: &str, work: impl FnOnce(&Connection) -> Result<R, Error>) -> Result<R, Error> {
+        let _waits = ui_thread::watched();
         self.engine.read(work).map_err(|error| {
             let error = if error.is_bare() { error.doing(doing).or_untouched(UNTOUCHED) } else { error };
             error.in_file(&self.path)

@@ -3,7 +3,7 @@
 use super::Limits;
 use super::export::Exchange;
 use super::file::{File, FoundTable, is_text};
-use crate::engine::{Connection, Fault, FaultKind, Opener};
+use crate::engine::{ColumnEntry, Connection, Fault, FaultKind, Opener};
 use crate::error::{Cause, Doing, Error};
 use crate::new_file;
 use crate::progress;
@@ -29,7 +29,7 @@ const WAIT: Duration = Duration::from_secs(5);
 /// Inserts the rows that `from` has into the file at `path`, and says how many there were: into `table`, or into the tables that lines of JSON
 /// name. All or none: every line that does not fit is named, up to 20, and then nothing is written. Row numbers and keys are as they come.
 ///
-/// In a drawer, values are checked as its app will read them. Statements in SQL make a new file instead: [`import_sql`].
+/// In a drawer, values are checked as its app will read them, but not what is inside nested ones, whose types the file does not know. Statements in SQL make a new file instead: [`import_sql`].
 ///
 /// # Errors
 /// When a line is not of this form, or does not fit the table ([`Error::is_bad_query`]), and when the files cannot be read or written.
@@ -53,6 +53,7 @@ pub fn import(
             Importing { to: &connection, structure, names, tables: HashMap::new(), problems: Vec::new(), rows: 0 };
         let transaction = connection.transaction()?;
         connection.defer_foreign_keys(true)?;
+        pass_mark(from)?;
         importing.all(table.as_ref(), form, from)?;
         importing.links_hold()?;
         if !importing.problems.is_empty() {
@@ -140,6 +141,16 @@ struct Report<'a> {
     rows: Vec<&'a RawValue>,
 }
 
+/// Passes over the mark of UTF-8 that some programs put at the beginning.
+fn pass_mark(from: &mut dyn BufRead) -> Result<(), Error> {
+    const MARK: &[u8] = "\u{feff}".as_bytes();
+    let there = from.fill_buf().map_err(|e| Error::device("cannot read what is to be imported", &e))?;
+    if there.starts_with(MARK) {
+        from.consume(MARK.len());
+    }
+    Ok(())
+}
+
 /// Whether the first character that is no space begins a list. Spaces before it are passed over.
 fn begins_with_a_list(from: &mut dyn BufRead) -> std::io::Result<bool> {
     loop {
@@ -167,6 +178,8 @@ struct Target {
     name: String,
     columns: Vec<String>,
     holds_text: Vec<bool>,
+    /// The column that is the number of the row, if one is.
+    row_number: Option<String>,
 }
 
 impl Importing<'_> {
@@ -176,18 +189,25 @@ impl Importing<'_> {
             (Exchange::JsonLines, _) => {
                 let unreadable = |e| Error::device("cannot read what is to be imported", &e);
                 let is_list = begins_with_a_list(from).map_err(unreadable)?;
-                let mut first = String::new();
-                from.read_line(&mut first).map_err(unreadable)?;
-                if !is_list && first.trim_end() != ROWS_BEGIN {
-                    let lines = std::iter::once(Ok(first)).chain(from.lines());
+                let mut first = Vec::new();
+                from.read_until(b'\n', &mut first).map_err(unreadable)?;
+                if !is_list && first.trim_ascii_end() != ROWS_BEGIN.as_bytes() {
+                    let lines = std::iter::once(Ok(first)).chain(from.split(b'\n'));
                     return self.json_rows(table, "line", lines.map(|line| line.map_err(unreadable)));
                 }
-                let mut text = first;
-                from.read_to_string(&mut text).map_err(unreadable)?;
+                let mut bytes = first;
+                from.read_to_end(&mut bytes).map_err(unreadable)?;
+                let text = match str::from_utf8(&bytes) {
+                    Ok(text) => text,
+                    Err(wrong) => {
+                        let line = bytes[..wrong.valid_up_to()].split(|b| *b == b'\n').count();
+                        return refuse(&format!("line {line} is no UTF-8"), "Write it as UTF-8, and import again");
+                    }
+                };
                 let rows = if is_list {
-                    serde_json::from_str(&text)
+                    serde_json::from_str(text)
                 } else {
-                    serde_json::from_str(&text).map(|Report { rows }| rows)
+                    serde_json::from_str(text).map(|Report { rows }| rows)
                 };
                 let rows: Vec<&RawValue> = match rows {
                     Ok(rows) => rows,
@@ -195,7 +215,7 @@ impl Importing<'_> {
                         return refuse(&format!("it is no list of rows in JSON: {error}"), "Mend it, and import again");
                     }
                 };
-                self.json_rows(table, "row", rows.iter().map(|row| Ok(row.get().to_owned())))
+                self.json_rows(table, "row", rows.iter().map(|row| Ok(row.get().as_bytes().to_owned())))
             }
             (Exchange::Csv, Some(table)) => self.csv(table, from),
             (Exchange::Csv, None) => {
@@ -209,15 +229,19 @@ impl Importing<'_> {
         &mut self,
         table: Option<&FoundTable>,
         each: &str,
-        rows: impl Iterator<Item = Result<String, Error>>,
+        rows: impl Iterator<Item = Result<Vec<u8>, Error>>,
     ) -> Result<(), Error> {
         for (at, row) in rows.enumerate() {
             progress::tell(|| "importing rows".to_owned(), at as u64, None);
             let row = row?;
-            if row.trim().is_empty() {
+            if row.trim_ascii().is_empty() {
                 continue;
             }
-            if let Err(why) = self.json_row(table, &row)? {
+            let taken = match str::from_utf8(&row) {
+                Ok(row) => self.json_row(table, row)?,
+                Err(wrong) => Err(format!("is no UTF-8, from its byte {} on", wrong.valid_up_to() + 1)),
+            };
+            if let Err(why) = taken {
                 self.problems.push(format!("{each} {} {why}", at + 1));
             }
             if self.problems.len() >= MOST_PROBLEMS {
@@ -238,9 +262,12 @@ impl Importing<'_> {
                 let near = near.map(|near| format!("; did you mean `{near}`?")).unwrap_or_default();
                 return Ok(Err(format!("is for the table `{name}`, which does not exist{near}")));
             }
-            let columns = self.to.columns_of(name)?.into_iter().filter(|c| c.is_stored);
-            let (columns, holds_text) = columns.map(|c| (c.name, is_text(&c.storage))).unzip();
-            self.tables.insert(name.to_owned(), Target { name: name.to_owned(), columns, holds_text });
+            let columns = self.to.columns_of(name)?;
+            let is_number = |c: &&ColumnEntry| c.key_place == 1 && c.storage.eq_ignore_ascii_case("INTEGER");
+            let row_number = columns.iter().find(is_number).map(|c| c.name.clone());
+            let stored = columns.into_iter().filter(|c| c.is_stored);
+            let (columns, holds_text) = stored.map(|c| (c.name, is_text(&c.storage))).unzip();
+            self.tables.insert(name.to_owned(), Target { name: name.to_owned(), columns, holds_text, row_number });
         }
         Ok(self.tables.get(name).ok_or_else(|| "has no table".to_owned()))
     }
@@ -275,7 +302,18 @@ impl Importing<'_> {
     }
 
     fn csv(&mut self, table: &FoundTable, from: &mut dyn BufRead) -> Result<(), Error> {
-        let unreadable = |error: csv::Error| Error::bare(Cause::BadQuery, error.to_string());
+        let unreadable = |error: csv::Error| {
+            let said = error.to_string();
+            match error.into_kind() {
+                csv::ErrorKind::Io(error) => Error::device("cannot read what is to be imported", &error),
+                csv::ErrorKind::Utf8 { pos, .. } => {
+                    let line = pos.map_or(1, |pos| pos.line());
+                    Error::bare(Cause::BadQuery, format!("line {line} is no UTF-8"))
+                        .advise("Write it as UTF-8, and import again")
+                }
+                _ => Error::bare(Cause::BadQuery, said),
+            }
+        };
         let mut reader = csv::ReaderBuilder::new().from_reader(from);
         let names: Vec<String> = reader.headers().map_err(unreadable)?.iter().map(str::to_owned).collect();
         let holds_text: Vec<bool> = match self.target(&table.name)? {
@@ -327,6 +365,7 @@ impl Importing<'_> {
             let near = near.map(|near| format!("; did you mean `{near}`?")).unwrap_or_default();
             return Ok(Err(format!("has a column `{name}`, which `{table}` has not{near}")));
         }
+        let row_number = target.row_number.clone();
         let names: Vec<String> = values.iter().map(|(name, _)| quoted(name)).collect();
         let marks = vec!["?"; names.len()].join(", ");
         let text = if names.is_empty() {
@@ -356,6 +395,10 @@ impl Importing<'_> {
                         columns.iter().map(|c| c.rsplit_once('.').map_or(c.as_str(), |(_, n)| n)).collect();
                     Ok(Err(format!("has the same {} as a row that is there", names.join(" and "))))
                 }
+                FaultKind::NotWhole => {
+                    let column = row_number.unwrap_or_default();
+                    Ok(Err(format!("has in `{column}` what is no whole number, and that is the number of its row")))
+                }
                 FaultKind::Unfit | FaultKind::Link | FaultKind::Trigger => {
                     Ok(Err(format!("does not fit `{table}`: {}", fault.message)))
                 }
@@ -372,7 +415,8 @@ impl Importing<'_> {
         for table in self.tables.keys() {
             for broken in self.to.broken_links(Some(table), MOST_PROBLEMS as u64)? {
                 self.problems.push(format!(
-                    "the row {} of `{table}` links to a `{}` that is neither there nor comes",
+                    "the row {} of `{table}` links to a `{}` that is neither there nor comes (tables that link to \
+                     each other come in together, as JSON Lines)",
                     broken.row, broken.to
                 ));
             }

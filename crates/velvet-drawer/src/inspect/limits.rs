@@ -11,7 +11,8 @@ use std::time::Duration;
 /// than the file either, or than 16 MB in a small one.
 #[derive(Clone, Debug)]
 pub struct Limits {
-    /// For how long the engine may work at views and statements that call themselves; 3 seconds unless said otherwise.
+    /// For how long the engine may work at views and statements that call themselves; 3 seconds unless said otherwise. On Linux and Android this is time of the processor,
+    /// so a busy machine makes no difference.
     pub within: Duration,
     /// Ends all of it at once.
     pub cancel: Cancel,

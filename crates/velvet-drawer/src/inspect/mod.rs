@@ -28,6 +28,7 @@ mod check;
 mod compare;
 mod complete;
 mod copy;
+mod draft;
 mod export;
 mod file;
 mod folder;

@@ -68,7 +68,7 @@ pub struct TableOverview {
 }
 
 fn sealed(structure: &Structure) -> Vec<String> {
-    sealed_columns(structure).map(|(table, column, _)| format!("{table}.{column}")).collect()
+    sealed_columns(structure).map(|sealed| format!("{}.{}", sealed.table, sealed.column)).collect()
 }
 
 impl File {

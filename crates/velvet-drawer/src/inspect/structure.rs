@@ -45,6 +45,8 @@ pub struct ColumnStructure {
     pub default: Option<String>,
     /// What it links to.
     pub links_to: Option<LinkStructure>,
+    /// Whether its values stay out of trails, and of copies without what is private.
+    pub private: bool,
 }
 
 /// What a column links to.
@@ -116,6 +118,7 @@ impl File {
                     kind: definition.map(|c| c.kind.clone()),
                     holds,
                     required: physical.required || physical.is_key,
+                    private: definition.is_some_and(|c| c.private),
                     storage: physical.storage.to_lowercase(),
                     default: physical.default,
                     links_to: link.map(|(_, table, to, action)| LinkStructure {

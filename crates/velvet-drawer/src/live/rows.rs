@@ -11,7 +11,7 @@ use crate::error::Error;
 use std::any::TypeId;
 use std::collections::{BTreeSet, HashMap};
 use std::hash::{DefaultHasher, Hasher};
-use std::sync::{Arc, Mutex, PoisonError};
+use std::sync::{Arc, Mutex, PoisonError, Weak};
 use velvet_core::list::{self, List, Listing};
 use velvet_core::statement::{Followed, SPARE_ROWS, SomeRows};
 use velvet_core::{Misfit, Value};
@@ -42,11 +42,13 @@ pub(crate) struct Of {
 pub(crate) struct Show<R, S> {
     show: fn(List<R>) -> S,
     is_same: fn(&S, &S) -> bool,
+    /// Whether what is shown is compared by which items it has, not by their hashes.
+    by_item: bool,
 }
 
 impl<R> Show<R, List<R>> {
     /// The list as it is.
-    pub(crate) const LIST: Show<R, List<R>> = Show { show: |list| list, is_same: List::is_same };
+    pub(crate) const LIST: Show<R, List<R>> = Show { show: |list| list, is_same: List::is_same, by_item: false };
 }
 
 impl<R> Show<R, Option<Arc<R>>> {
@@ -57,6 +59,7 @@ impl<R> Show<R, Option<Arc<R>>> {
             (Some(a), Some(b)) => Arc::ptr_eq(a, b),
             (a, b) => a.is_none() && b.is_none(),
         },
+        by_item: true,
     };
 }
 
@@ -67,6 +70,7 @@ pub(crate) struct LiveRows<R, S> {
     told_apart_by: ByRow,
     read: Box<Read<R>>,
     show: fn(List<R>) -> S,
+    by_item: bool,
     held: Mutex<Held<R>>,
     slot: Arc<Slot<S>>,
 }
@@ -79,6 +83,8 @@ struct Held<R> {
     by_row: bool,
     /// Whether all rows of the selection are held, or those up to a few behind the range.
     is_whole: bool,
+    /// Items that somebody may have still, each with its number and hash: a row that is again what it was is the same item.
+    given: Vec<(i64, u64, Weak<R>)>,
 }
 
 impl<R: Send + Sync + 'static, S: Clone + Send + Sync + 'static> LiveRows<R, S> {
@@ -91,13 +97,26 @@ impl<R: Send + Sync + 'static, S: Clone + Send + Sync + 'static> LiveRows<R, S> 
         read: impl Fn(Row<'_, '_>) -> Result<R, Error> + Send + Sync + 'static,
         show: Show<R, S>,
     ) -> Result<Live<S>, Error> {
-        let values = statements.all.values.iter().cloned().chain(more).collect();
+        // Of two ranges that end at the same row the statement is the same.
+        let range = statements.range.map(|(offset, limit)| {
+            [Some(offset), limit].map(|n| n.map_or(Value::Missing, |n| Value::Integer(n.cast_signed())))
+        });
+        let values = statements.all.values.iter().cloned().chain(more).chain(range.into_iter().flatten()).collect();
         let share = (TypeId::of::<LiveRows<R, S>>(), statements.all.text.clone(), values);
         let make = || {
             let listing = Listing::new(statements.keys.clone());
-            let held = Mutex::new(Held { listing, tables: None, by_row: false, is_whole: true });
+            let held = Mutex::new(Held { listing, tables: None, by_row: false, is_whole: true, given: Vec::new() });
             let slot = Arc::new(Slot::new(show.is_same));
-            LiveRows { of, statements, told_apart_by, read: Box::new(read), show: show.show, held, slot }
+            LiveRows {
+                of,
+                statements,
+                told_apart_by,
+                read: Box::new(read),
+                show: show.show,
+                by_item: show.by_item,
+                held,
+                slot,
+            }
         };
         Live::follow(inner, Some(share), make, |rows| Arc::clone(&rows.slot))
     }
@@ -107,6 +126,27 @@ impl<R: Send + Sync + 'static, S: Clone + Send + Sync + 'static> LiveRows<R, S> 
             ByRow::Number => row.key(),
             ByRow::Values(columns) => hash(row, 0, columns).cast_signed(),
         }
+    }
+
+    /// What a row is read as.
+    fn item(
+        &self,
+        row: Row<'_, '_>,
+        number: i64,
+        hash: u64,
+        given: &mut Vec<(i64, u64, Weak<R>)>,
+    ) -> Result<Arc<R>, Error> {
+        if !self.by_item {
+            return Ok(Arc::new((self.read)(row)?));
+        }
+        given.retain(|(.., item)| item.strong_count() > 0);
+        let same = given.iter().find(|(n, h, _)| (*n, *h) == (number, hash)).and_then(|(.., item)| item.upgrade());
+        if let Some(same) = same {
+            return Ok(same);
+        }
+        let item = Arc::new((self.read)(row)?);
+        given.push((number, hash, Arc::downgrade(&item)));
+        Ok(item)
     }
 
     fn key(&self, row: Row<'_, '_>, key: &mut Vec<u8>) {
@@ -126,7 +166,7 @@ impl<R: Send + Sync + 'static, S: Clone + Send + Sync + 'static> LiveRows<R, S> 
             self.key(row, &mut key);
             let item = match known.remove(&number).filter(|(before, _)| *before == hash) {
                 Some((_, item)) => item,
-                None => Arc::new((self.read)(row)?),
+                None => self.item(row, number, hash, &mut held.given)?,
             };
             listing.push(number, hash, &key, item);
             Ok::<_, Error>(())
@@ -160,7 +200,7 @@ impl<R: Send + Sync + 'static, S: Clone + Send + Sync + 'static> LiveRows<R, S> 
             let same = before.get(&number).filter(|before| before.hash == hash);
             let item = match same.and_then(|before| held.listing.item(number, &before.key)) {
                 Some(item) => Arc::clone(item),
-                None => Arc::new((self.read)(row)?),
+                None => self.item(row, number, hash, &mut held.given)?,
             };
             now.insert(number, (hash, key, item));
             Ok::<_, Error>(())

@@ -4,6 +4,7 @@ use super::{Copies, KeptCopy, Options, bring_back, kept, remove_from_device, res
 use crate::drawer::Drawer;
 use crate::error::Error;
 use crate::schema::Schema;
+use crate::ui_thread;
 use std::path::{Path, PathBuf};
 
 impl Drawer {
@@ -70,6 +71,7 @@ impl Drawer {
     /// # Ok::<(), velvet_drawer::Error>(())
     /// ```
     pub fn remove_from_device(path: impl AsRef<Path>) -> Result<bool, Error> {
+        let _waits = ui_thread::watched();
         remove_from_device(path.as_ref(), Copies::Go)
     }
 
@@ -78,6 +80,7 @@ impl Drawer {
     /// # Errors
     /// As [`Drawer::remove_from_device`].
     pub fn remove_but_keep_copies(path: impl AsRef<Path>) -> Result<bool, Error> {
+        let _waits = ui_thread::watched();
         remove_from_device(path.as_ref(), Copies::Stay)
     }
 
@@ -88,6 +91,7 @@ impl Drawer {
     /// When the folder is not there.
     #[doc(alias = "backup")]
     pub fn kept_copies(path: impl AsRef<Path>) -> Result<Vec<KeptCopy>, Error> {
+        let _waits = ui_thread::watched();
         Ok(kept(&resolved(path.as_ref())?))
     }
 
@@ -101,6 +105,7 @@ impl Drawer {
     /// When the drawer is open, here or elsewhere ([`Error::is_in_use`]), the log is empty or proven to belong to a different version of the file
     /// ([`Error::is_foreign_log`]), or the result would not be sound ([`Error::is_damaged`]). File and log are then as they were.
     pub fn bring_back_log(path: impl AsRef<Path>, log: impl AsRef<Path>) -> Result<Option<PathBuf>, Error> {
+        let _waits = ui_thread::watched();
         bring_back(path.as_ref(), log.as_ref())
     }
 
@@ -131,6 +136,7 @@ impl Drawer {
     /// ```
     #[doc(alias = "backup")]
     pub fn restore(path: impl AsRef<Path>, from: impl AsRef<Path>) -> Result<Option<PathBuf>, Error> {
+        let _waits = ui_thread::watched();
         restore(path.as_ref(), from.as_ref())
     }
 }

@@ -11,6 +11,7 @@ use crate::engine::{FileCipher, HeldFile, Opener, PastEngine, SALT};
 use crate::error::{Cause, Doing, Error};
 use crate::progress::{self, Progress};
 use crate::space;
+use crate::ui_thread;
 use crate::unfinished::Unfinished;
 use std::fs;
 use std::io::Read;
@@ -99,6 +100,7 @@ impl FileKeyChange {
     /// there or cannot be kept; the file is open ([`Error::is_in_use`]); or the device has too little room ([`Error::is_no_space`]). The file is
     /// as it was then.
     pub fn run(self) -> Result<FileKeyChanged, Error> {
+        let _waits = ui_thread::watched();
         let path = resolved(&self.path)?;
         let changed = registry::alone(&path, DOING, || {
             let mut made = None;

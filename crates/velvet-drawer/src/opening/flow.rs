@@ -8,12 +8,13 @@ use super::options::{FillNew, Options};
 use super::path;
 use super::recognise::{self, Found, recognise};
 use super::registry;
+use super::why_not::{not_opened, not_opened_to_read};
 use crate::about::About;
 use crate::attachments;
 use crate::beside::with_companions;
 use crate::cancel::Cancel;
 use crate::drawer::{Drawer, InEffect, Inner, Opened, Place};
-use crate::engine::{self, Connection, Fault, FaultKind, Opener, Pool, identity, is_open_here};
+use crate::engine::{self, Connection, FaultKind, Opener, Pool, identity, is_open_here};
 use crate::error::{Cause, Doing, Error};
 use crate::events;
 use crate::schema::{Declared, Schema};
@@ -22,7 +23,6 @@ use crate::sessions::{Recorder, Start};
 use crate::trails::Keeping;
 use crate::unfinished::clear_left_behind;
 use crate::upgrading::{self, Watch};
-use std::io;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::time::{Duration, Instant};
@@ -100,7 +100,8 @@ impl Options {
                 }
             }
         };
-        let opened = open().doing(|| "cannot open the drawer").untouched(|| recognise::UNTOUCHED);
+        let opened = open().map_err(|error| not_opened_to_read(error, path));
+        let opened = opened.doing(|| "cannot open the drawer").untouched(|| recognise::UNTOUCHED);
         let (opener, reader) = opened.map_err(|error| place.name(error))?;
         let in_effect = self.in_effect(&declared);
         let files_root = self.files_root.or_else(|| path.parent().map(Path::to_owned));
@@ -187,7 +188,7 @@ impl Options {
         log_set_aside: &mut Option<PathBuf>,
     ) -> Result<(Connection, Opened), Error> {
         let engine = |fault| {
-            let error = Error::from(told_from_read_only(fault, path));
+            let error = not_opened(fault, path);
             error.doing("cannot open the drawer").untouched(recognise::UNTOUCHED)
         };
         if self.adopt.is_none() {
@@ -209,7 +210,7 @@ impl Options {
     /// Brings the file to the declared structure, where it is one of this app's, or may be taken over.
     fn brought_up(&self, writer: &Connection, path: &Path, declared: &Declared) -> Result<Opened, Error> {
         let use_wal = || {
-            let switched = writer.use_wal().map_err(|fault| told_from_read_only(fault, path));
+            let switched = writer.use_wal().map_err(|fault| not_opened(fault, path));
             switched.doing(|| "cannot open the drawer").untouched(|| recognise::UNTOUCHED)
         };
         let adopted = match recognise(writer, declared) {
@@ -318,19 +319,6 @@ impl Options {
             Arc::new(Inner::new(Place::Memory, declared, (self.files_root, in_effect), opened, (None, trails), pool));
         filled(&inner, self.fill_new)?;
         Ok(inner)
-    }
-}
-
-/// The engine says of a file in a folder that cannot be written only that it cannot be opened, because it wants to put its
-/// log there.
-fn told_from_read_only(fault: Fault, path: &Path) -> Fault {
-    let folder = path.parent().filter(|_| fault.kind == FaultKind::CannotOpen);
-    let Some(Err(error)) = folder.map(tempfile::tempfile_in) else { return fault };
-    match error.kind() {
-        io::ErrorKind::PermissionDenied | io::ErrorKind::ReadOnlyFilesystem => {
-            Fault { kind: FaultKind::ReadOnly, message: error.to_string() }
-        }
-        _ => fault,
     }
 }
 

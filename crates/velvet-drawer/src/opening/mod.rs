@@ -16,6 +16,7 @@ mod registry;
 mod remove;
 mod restore;
 mod shipped;
+mod why_not;
 
 #[cfg(feature = "encryption")]
 pub use file_key_change::{FileKeyChange, FileKeyChanged, NotChanged};

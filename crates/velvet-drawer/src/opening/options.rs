@@ -13,6 +13,7 @@ use crate::schema::Schema;
 use crate::sealing::Sealing;
 use crate::sessions;
 use crate::trails::WantedTrails;
+use crate::ui_thread;
 use crate::upgrading::Conversions;
 use crate::writing::Tx;
 use jiff::Timestamp;
@@ -261,7 +262,9 @@ impl Options {
     /// creates, upgrades or repairs anything: where the app has not brought the file to this version yet, opening fails
     /// ([`Error::is_other_structure`](crate::Error::is_other_structure)). Whatever would write fails ([`Error::is_read_only`](crate::Error::is_read_only)).
     ///
-    /// No session is kept of it. With [`Options::others_noticed_within`], live results follow what the app writes.
+    /// No session is kept of it. With [`Options::others_noticed_within`], live results follow what the app writes. While it is open, the engine keeps
+    /// its log and its shared memory beside the file, so the folder must be one that this process may write; they stay there, empty, where no app that
+    /// writes has the file open, and the next one that closes it removes them. [`inspect::File`](crate::inspect::File) reads without leaving anything.
     ///
     /// ```
     /// # use velvet_drawer::{Drawer, Record, Schema};
@@ -399,8 +402,9 @@ impl Options {
     /// Takes over a plain database file that the app kept before it used this library: as the newest version whose tables
     /// and columns it has. Its rows keep their row numbers as keys; a copy from before is kept.
     ///
-    /// Every value is looked at: where some are none of their column's type, opening fails with how many, and examples; see
-    /// [`Options::adopt_converting`].
+    /// Every value is checked: if some are not of their column's type, opening fails with how many, examples, and an expression that was tried on all of them; see
+    /// [`Options::adopt_converting`]. A key that has another name is called `key` afterwards, also in the file's own triggers, views and full-text tables; what cannot follow
+    /// refuses the file. [`Adopted::dropped`](crate::Adopted::dropped) lists what the types do not declare.
     #[must_use]
     pub fn adopt(mut self) -> Options {
         self.adopt.get_or_insert_default();
@@ -524,6 +528,7 @@ impl Options {
     /// As [`Drawer::open`].
     #[track_caller]
     pub fn open(self, path: impl AsRef<Path>, schema: Schema) -> Result<Drawer, Error> {
+        let _waits = ui_thread::watched();
         // Not by `map`: each handle knows the line of the app that took it.
         Ok(Drawer::of(self.open_inner(path.as_ref(), schema)?))
     }
@@ -561,6 +566,7 @@ impl Options {
     /// As [`Drawer::in_memory`].
     #[track_caller]
     pub fn in_memory(self, schema: Schema) -> Result<Drawer, Error> {
+        let _waits = ui_thread::watched();
         Ok(Drawer::of(self.open_memory(schema, |_, _| Ok(()))?))
     }
 
@@ -570,6 +576,7 @@ impl Options {
     /// As [`Drawer::from_bytes`].
     #[track_caller]
     pub fn from_bytes(self, bytes: &[u8], schema: Schema) -> Result<Drawer, Error> {
+        let _waits = ui_thread::watched();
         let doing = || "cannot read the bytes";
         let cipher = self.file_key.as_ref().map(|key| key.of_file_in(bytes)).transpose().doing(doing)?.flatten();
         Ok(Drawer::of(self.open_memory(schema, |connection, wait| {

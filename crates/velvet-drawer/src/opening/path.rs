@@ -1,6 +1,7 @@
 //! The one true path of a file, however it was named.
 
 use crate::error::{Cause, Error};
+use crate::new_file::refuse_companions;
 use std::fs;
 use std::io;
 use std::path::{Path, PathBuf};
@@ -21,6 +22,9 @@ pub(super) fn prepared(path: &Path) -> Result<PathBuf, Error> {
             .untouched("Nothing was created")
             .advise("Give the path of a file in it, such as `kiln.drawer`")
             .in_file(&path));
+    }
+    if !path.exists() {
+        refuse_companions(&path, "cannot open the drawer")?;
     }
     resolved(&path)
 }

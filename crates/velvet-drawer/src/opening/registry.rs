@@ -164,7 +164,16 @@ fn other_options(lacks: &[&str]) -> Error {
 }
 
 fn other_schema(inner: &Inner, declared: &Declared) -> Error {
-    let differences = declared.structure.differences(&inner.declared.structure).join("; ");
+    let mut differences = declared.structure.differences(&inner.declared.structure);
+    if declared.app != inner.declared.app {
+        differences
+            .insert(0, format!("the app is {:?}, and was {:?} when it was opened", declared.app, inner.declared.app));
+    }
+    if differences.is_empty() {
+        differences
+            .push(format!("version {}, and was {} when it was opened", declared.version, inner.declared.version));
+    }
+    let differences = differences.join("; ");
     Error::new(
         Cause::Schema,
         format!(

@@ -9,6 +9,7 @@ use crate::beside::{self, with_companions};
 use crate::engine::known;
 use crate::engine::{Connection, Fault, FaultKind, Opener, copy_whole, is_open_here};
 use crate::error::{Cause, Doing, Error};
+use crate::sealing::note_copied_keys;
 use crate::unfinished::Unfinished;
 use std::fs;
 use std::path::{Path, PathBuf};
@@ -42,6 +43,7 @@ fn restored(path: &Path, from: &Path) -> Result<Option<PathBuf>, Error> {
     let unfinished = Unfinished::of(path).map_err(|error| untouched(Error::device(DOING, &error)))?;
     made(&from, unfinished.path(), path).map_err(untouched)?;
     with_key_of(path, unfinished.path()).doing(|| DOING).map_err(untouched)?;
+    note_copied_keys(unfinished.path()).doing(|| DOING).map_err(untouched)?;
     placed(unfinished.path(), path)
 }
 

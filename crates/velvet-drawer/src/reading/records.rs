@@ -49,6 +49,8 @@ pub(super) enum After {
     Seen(Seen),
     /// What was given as text.
     Place(String),
+    /// The record with this key, as it is stored.
+    Key(i64),
 }
 
 /// The record after which a selection begins, as it was seen.
@@ -164,15 +166,32 @@ impl<T: Record, A: Access> Records<T, A> {
                 scope.connection.add_collations(select.sorting.collations())?;
                 let key = seen.key;
                 let values = values_of::<T, _>(scope, &select, seen)?;
-                Ok(ListPlace { values, key }.to_text(&select.sorting))
+                Ok(ListPlace { values, key }.to_text(&select.sorting, &scope.inner.declared.structure))
             })
         })
     }
 
-    /// Begins after a place that [`Records::place_of`] gave for a list with the same orders. One of other orders is an error when the list is read
-    /// ([`Error::is_bad_query`]).
+    /// Begins after a place that [`Records::place_of`] gave for a list with the same orders. One of other orders, or from before an upgrade that gave the columns of the
+    /// orders other types, is an error when the list is read ([`Error::is_bad_query`]).
     pub fn after_place(mut self, place: &str) -> Self {
         self.after = Some(After::Place(place.to_owned()));
+        self
+    }
+
+    /// Begins after the record with this key, as it is stored when the list is read: for a page of which no record can be read
+    /// ([`Records::collect_readable`] has their keys). If it does not exist any more, reading the list is an error ([`Error::is_not_found`]).
+    ///
+    /// ```
+    /// # use velvet_drawer::{Drawer, Record, Schema};
+    /// # #[derive(Record)] struct Piece { mark: String, grams: u32 }
+    /// # let drawer = Drawer::in_memory(Schema::new("kilnbook").record::<Piece>())?;
+    /// # let keys: Vec<_> = drawer.insert_all((0..4).map(|n| Piece { mark: format!("K-{n}"), grams: n % 2 }))?.iter().map(|p| p.key()).collect();
+    /// let lightest = || drawer.records::<Piece>().sort_by(|p| p.grams.ascending());
+    /// assert_eq!(lightest().after_key(keys[2]).only(|p| p.mark).collect()?, ["K-1", "K-3"]);
+    /// # Ok::<(), velvet_drawer::Error>(())
+    /// ```
+    pub fn after_key(mut self, key: Key<T>) -> Self {
+        self.after = Some(After::Key(key.number()));
         self
     }
 
@@ -225,6 +244,7 @@ impl<T: Record, A: Access> Records<T, A> {
     /// # Errors
     /// When the file cannot be read, or a condition's value has no stored form.
     pub fn count(self) -> Result<u64, Error> {
+        progress::tell(|| format!("counting records of {}", T::TABLE), 0, None);
         self.run(Select::count::<T>, |_, rows| Ok(rows.next()?.map_or(0, |row| row.integer(0).unsigned_abs())))
     }
 
@@ -349,10 +369,24 @@ fn begun<T: Record, M: Mode>(scope: Scope<'_, M>, mut select: Select, after: Opt
             (values_of::<T, M>(scope, &select, seen)?, key)
         }
         Some(After::Place(text)) => {
-            let ListPlace { values, key } = ListPlace::of_text(&text, &select.sorting).map_err(|why| {
-                Error::bare(Cause::BadQuery, format!("{text:?} {why}"))
-                    .advise("Give what `place_of` returned for the same orders, or start the list again")
+            let ListPlace { values, key } = ListPlace::of_text(&text, &select.sorting, &scope.inner.declared.structure)
+                .map_err(|why| {
+                    Error::bare(Cause::BadQuery, format!("{text:?} {why}"))
+                        .advise("Give what `place_of` returned for the same orders, or start the list again")
+                })?;
+            (values, key)
+        }
+        Some(After::Key(key)) => {
+            let statement = select.sorting.stored_values_of::<T>().bind(key);
+            let values = scope.ask::<T, _>(statement, |_, rows| {
+                let row = rows.next()?;
+                Ok(row.map(|row| (1..row.count()).map(|at| row.value(at).to_value()).collect()))
             })?;
+            let Some(values) = values else {
+                let problem =
+                    format!("{} does not exist any more, so no list goes on after it", Key::<T>::from_number(key));
+                return Err(Error::bare(Cause::NotFound, problem).advise("Start the list again"));
+            };
             (values, key)
         }
     };

@@ -81,6 +81,9 @@ impl<T: Record, A: Access> Records<T, A> {
     /// are looked for; where there is none, nothing is found. What is no more than the beginning of a word, of one or two letters,
     /// is found in the order in which the records were stored, because so much has it.
     ///
+    /// Records that another program wrote are indexed before the search. While somebody else writes, the search does not wait: it uses the index as it is, and the next
+    /// search indexes them.
+    ///
     /// ```
     /// # use velvet_drawer::{Drawer, Record, Schema};
     /// #[derive(Record)]

@@ -5,6 +5,7 @@ use crate::drawer::{Access, Inner};
 use crate::engine::Rows;
 use crate::error::Error;
 use crate::searching::TextsAtHand;
+use crate::ui_thread;
 use std::sync::PoisonError;
 use velvet_core::Marked;
 use velvet_core::statement::Select;
@@ -41,6 +42,7 @@ impl<T: Record, A: Access> Records<T, A> {
         typed: &str,
         count: usize,
     ) -> Result<Vec<Marked>, Error> {
+        let _waits = ui_thread::watched();
         let mut best = Suggestions::new(typed, count);
         if count == 0 {
             return Ok(Vec::new());

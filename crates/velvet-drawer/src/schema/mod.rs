@@ -10,10 +10,10 @@ use crate::engine::Row;
 use crate::error::{Cause, Error};
 use crate::sealing::Sealing;
 use std::borrow::Cow;
-use velvet_core::evolution::HistoryHead;
+use velvet_core::evolution::{History, HistoryHead};
 use velvet_core::hints::Hints;
 use velvet_core::named_value::NamedStatements;
-use velvet_core::settings::SettingField;
+use velvet_core::settings::{SettingField, SettingPlace};
 use velvet_core::structure::{ATTACHMENT, ATTACHMENT_PART, Structure, Table};
 use velvet_core::{Misfit, NamedValue, Record, Settings, ValueRef, fingerprint};
 
@@ -259,6 +259,13 @@ impl Declared {
     pub(crate) fn fits(&self, table: &str, column: &str, value: ValueRef<'_>) -> Result<(), Misfit> {
         let Some(of) = self.types.iter().find(|t| t.table == table) else { return Ok(()) };
         of.columns.iter().position(|c| *c == column).map_or(Ok(()), |at| (of.fits)(at, value))
+    }
+
+    /// Whether nobody but a program that does not seal can have stored a field in the clear, in the table `others`: no version of the app has done so.
+    pub(crate) fn must_be_sealed(&self, field: &SettingField, others: &str, sealed: &str) -> bool {
+        let had_none = |history: History| history.had_without(others, sealed);
+        let is_seen_in = |text: &str| History::parse(text).is_ok_and(had_none);
+        field.place == SettingPlace::Sealed && !field.was_clear && !self.history.as_deref().is_some_and(is_seen_in)
     }
 }
 

@@ -14,8 +14,8 @@ use std::fmt;
 use std::sync::Arc;
 use velvet_core::hex;
 use velvet_core::keys::{KeyKeeper, KeyRefusal};
-use velvet_core::name::quoted;
-use velvet_core::sealing::{ColumnSeal, FILE_ID, NONCE, NONCE_AT as HEAD, SecretKey};
+use velvet_core::name::{KEY_COLUMN, quoted};
+use velvet_core::sealing::{ColumnSeal, FILE_ID, NONCE, NONCE_AT as HEAD, PlaceText, SealedPlace, SecretKey};
 use velvet_core::structure::Structure;
 use velvet_core::{Value, ValueRef};
 
@@ -62,10 +62,30 @@ impl fmt::Debug for Sealing {
     }
 }
 
-/// The labels of the columns whose values are sealed.
-pub(crate) fn sealed_columns(structure: &Structure) -> impl Iterator<Item = (&str, &str, &str)> {
+/// A column whose values are sealed.
+#[derive(Clone, Copy, Debug)]
+pub(crate) struct SealedIn<'s> {
+    pub(crate) table: &'s str,
+    pub(crate) column: &'s str,
+    pub(crate) label: &'s str,
+    /// The column that they are bound to, where they are named values.
+    pub(crate) name: Option<&'s str>,
+}
+
+impl SealedIn<'_> {
+    /// The place of a value of it, in a statement that reads no other table.
+    fn place(&self) -> PlaceText {
+        PlaceText { row: quoted(KEY_COLUMN), name: self.name.map(quoted) }
+    }
+}
+
+/// The columns whose values are sealed.
+pub(crate) fn sealed_columns(structure: &Structure) -> impl Iterator<Item = SealedIn<'_>> {
     let columns = structure.tables.iter().flat_map(|t| t.columns.iter().map(move |c| (t, c)));
-    columns.filter_map(|(t, c)| Some((t.name.as_str(), c.name.as_str(), c.seal()?)))
+    columns.filter_map(|(t, c)| {
+        let name = t.sealed_by_name().map(|(name, _)| name.name.as_str());
+        Some(SealedIn { table: &t.name, column: &c.name, label: c.seal()?, name })
+    })
 }
 
 impl Sealing {
@@ -109,13 +129,15 @@ impl Sealing {
     /// Makes room for the keys of a file with this structure.
     pub(crate) fn prepare(&mut self, structure: &Structure) -> Result<(), Error> {
         let first = sealed_columns(structure).next();
-        if let (Some((table, column, _)), None, false) = (first, &self.keeper, self.is_left) {
+        if let (Some(SealedIn { table, column, .. }), None, false) = (first, &self.keeper, self.is_left) {
             let problem = format!("`{table}.{column}` is sealed, and nothing says where the key is kept");
             let advice = "Hand in where the device keeps keys with Options::keys; or leave shut what is sealed with Options::leave_sealed";
             let error = Error::new(Cause::Schema, format!("cannot open the drawer: {problem}"));
             return Err(error.untouched("No file was touched").advise(advice));
         }
-        self.seals = (first.is_some() || self.keeper.is_some()).then(Arc::default);
+        let names = sealed_columns(structure).filter_map(|s| Some((s.table.to_owned(), s.name?.to_owned())));
+        let is_needed = first.is_some() || self.keeper.is_some();
+        self.seals = is_needed.then(|| Arc::new(Seals::bound_to(names)));
         Ok(())
     }
 
@@ -210,6 +232,20 @@ impl Sealing {
         self.make(connection, app)
     }
 
+    /// For an upgrade through versions that seal to one that does not: what they seal is not sealed any more at the end, so their key is gone then.
+    pub(crate) fn pass_through(&self, connection: &Connection) -> Result<(), Error> {
+        let has_any = connection.has(SEALING)?;
+        if has_any && self.has_key() {
+            return Ok(());
+        }
+        let passing = Seals::default();
+        if !has_any {
+            let keys = BTreeMap::from([(1, SecretKey::from_bytes(random()?))]);
+            passing.are(random()?, keys, Arc::new(|_| None));
+        }
+        Ok(connection.seal_with(&Arc::new(passing))?)
+    }
+
     /// Makes the first key of a file.
     fn make(&self, connection: &Connection, app: &str) -> Result<(), Error> {
         let (Some(keeper), Some(seals)) = (&self.keeper, &self.seals) else { return Ok(()) };
@@ -226,7 +262,7 @@ impl Sealing {
         if !rows(connection)?.iter().all(is_unknown) {
             return Ok(false);
         }
-        for (table, column, _) in sealed_columns(structure) {
+        for SealedIn { table, column, .. } in sealed_columns(structure) {
             let text = format!("SELECT 1 FROM {} WHERE {} IS NOT NULL LIMIT 1", quoted(table), quoted(column));
             if connection.one(&text, [], |_| ())?.is_some() {
                 return Ok(false);
@@ -287,7 +323,7 @@ impl Row {
                  the rest",
             ));
         };
-        match ColumnSeal::new(&key, self.number, &self.file_id, PROOF).open(&self.proof, i64::from(self.number)) {
+        match ColumnSeal::new(&key, self.number, &self.file_id, PROOF).open(&self.proof, place_of_proof(self.number)) {
             Some(_) => Ok(key),
             None => {
                 let problem = format!(
@@ -311,6 +347,11 @@ fn rows(connection: &Connection) -> Result<Vec<Row>, Error> {
     })?)
 }
 
+/// The place of the proof of the key with a number.
+fn place_of_proof(number: u32) -> SealedPlace<'static> {
+    SealedPlace { row: i64::from(number), name: None }
+}
+
 /// Makes a key, keeps it, and notes it in the file.
 fn new_key(
     connection: &Connection,
@@ -320,7 +361,7 @@ fn new_key(
 ) -> Result<SecretKey, Error> {
     let nonce: [u8; NONCE] = random()?;
     let key = keys::made(&**keeper, &own_name(app, &file_id, number, &nonce))?;
-    let proof = ColumnSeal::new(&key, number, &file_id, PROOF).seal(b"", i64::from(number), nonce);
+    let proof = ColumnSeal::new(&key, number, &file_id, PROOF).seal(b"", place_of_proof(number), nonce);
     let text = "INSERT INTO velvet_sealing (number, file_id, proof, since) VALUES (?1, ?2, ?3, ?4)";
     let since = format!("{:.9}", Timestamp::now());
     connection.execute(

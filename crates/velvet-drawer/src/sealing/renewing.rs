@@ -1,6 +1,6 @@
 //! A new key for what is sealed, record by record.
 
-use super::{SEALING, Sealing, finder, new_key, rows, sealed_columns};
+use super::{SEALING, SealedIn, Sealing, finder, new_key, rows, sealed_columns};
 use crate::engine::{Connection, Opener};
 use crate::error::{Cause, Error};
 use crate::facts;
@@ -9,7 +9,7 @@ use std::collections::BTreeMap;
 use std::ops::ControlFlow;
 use std::path::{Path, PathBuf};
 use velvet_core::name::{KEY_COLUMN, quoted};
-use velvet_core::sealing::{Shut, key_number, sealing, unsealing};
+use velvet_core::sealing::{Shut, is_bound, key_number, sealing, unsealing};
 use velvet_core::structure::Structure;
 use velvet_core::{Value, ValueRef};
 
@@ -29,7 +29,7 @@ pub struct KeyChange {
 /// Work on what is sealed in a file, a step for each transaction.
 pub(crate) struct Renewing<'a> {
     /// The columns that are still to be done.
-    columns: Vec<(&'a str, &'a str, &'a str)>,
+    columns: Vec<SealedIn<'a>>,
     after: i64,
     number: u32,
     /// The names of the keys that it takes the place of.
@@ -143,7 +143,7 @@ pub(crate) fn note_copied_keys(copy: &Path) -> Result<(), Error> {
 impl Renewing<'_> {
     /// Seals some records anew; all of it inside one transaction. Says whether there is more to do.
     pub(crate) fn step(&mut self, connection: &Connection) -> Result<ControlFlow<()>, Error> {
-        let Some((table, column, label)) = self.columns.last().copied() else {
+        let Some(sealed @ SealedIn { table, column, label, .. }) = self.columns.last().copied() else {
             if self.done.damaged == 0 {
                 connection.execute("DELETE FROM velvet_sealing WHERE number < ?1", [i64::from(self.number).into()])?;
                 let mut old = old_keys(connection, OLD_KEYS)?;
@@ -155,13 +155,15 @@ impl Renewing<'_> {
         let (of, name, key) = (quoted(table), quoted(column), quoted(KEY_COLUMN));
         let text = format!(
             "SELECT {key}, {name}, {} FROM {of} WHERE {key} > ?1 AND {name} IS NOT NULL ORDER BY {key} LIMIT {AT_ONCE}",
-            unsealing(&name, label, &key)
+            unsealing(&name, label, &sealed.place())
         );
         let found = connection.list(&text, [self.after.into()], |row| {
-            let is_new = matches!(row.value(1), ValueRef::Bytes(sealed) if key_number(sealed) == Some(self.number));
+            let is_done =
+                |value: &[u8]| key_number(value) == Some(self.number) && is_bound(value) == sealed.name.is_some();
+            let is_new = matches!(row.value(1), ValueRef::Bytes(value) if is_done(value));
             (row.key(), (!is_new).then(|| row.value(2).to_value()))
         })?;
-        let update = format!("UPDATE {of} SET {name} = {} WHERE {key} = ?2", sealing("?1", label, &key));
+        let update = format!("UPDATE {of} SET {name} = {} WHERE {key} = ?2", sealing("?1", label, &sealed.place()));
         for (row, plain) in &found {
             match plain {
                 None => {}

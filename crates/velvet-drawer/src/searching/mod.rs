@@ -5,6 +5,7 @@ mod texts;
 pub(crate) use texts::TextsAtHand;
 
 use crate::engine::{Connection, Fault, FaultKind};
+use crate::progress;
 use velvet_core::search::indexed;
 use velvet_core::statement::{self, UNINDEXED};
 use velvet_core::structure::{Structure, Table};
@@ -46,7 +47,10 @@ pub(crate) fn catch_up(connection: &Connection, structure: &Structure) -> Result
     for Table { name, searchable, .. } in searched(structure) {
         let (read, write) = (statement::noted_rows(name, searchable), statement::index_row(name, searchable));
         let mut index = connection.prepare(&write)?;
+        let mut done = 0;
         connection.rows(&read, [], |row| {
+            done += 1;
+            progress::tell_rows(|| format!("indexing the words of {name}"), done, None);
             index.bind(1, row.value(0))?;
             for at in 1..=searchable.len() {
                 index.bind(at + 1, words_of(row.value(at)).as_deref().into())?;
@@ -75,7 +79,7 @@ pub(crate) fn remake(connection: &Connection, structure: &Structure, table: &str
     catch_up(connection, structure)
 }
 
-/// Whether the index of a table has the words of all its rows, but those it is still to be told of, and no others.
+/// Whether the index of a table has the words of all its rows, but those it is still to be told of.
 pub(crate) fn is_sound(connection: &Connection, table: &Table) -> Result<bool, Fault> {
     let (columns, text) = (table.searchable.len(), statement::indexed_rows(&table.name, &table.searchable));
     let mut statement = connection.prepare(&text)?;
@@ -88,12 +92,12 @@ pub(crate) fn is_sound(connection: &Connection, table: &Table) -> Result<bool, F
             Err(Fault { kind: FaultKind::Damaged, .. }) => return Ok(false),
             Err(fault) => return Err(fault),
         };
-        let is_in_both = row.value(0) != ValueRef::Missing && row.value(1) != ValueRef::Missing;
+        let is_indexed = row.value(1) != ValueRef::Missing;
         let has_words = |at: usize| {
             let (words, there) = (words_of(row.value(2 + at)), row.value(2 + columns + at).to_value());
             there == words.map_or(Value::Missing, Value::Text)
         };
-        if !is_in_both || !(0..columns).all(has_words) {
+        if !is_indexed || !(0..columns).all(has_words) {
             return Ok(false);
         }
     }

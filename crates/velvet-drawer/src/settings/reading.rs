@@ -9,7 +9,7 @@ use std::sync::Arc;
 use velvet_core::column_type::{Json, Sealed};
 use velvet_core::exchange::value_list;
 use velvet_core::sealing::{Plain, Shut};
-use velvet_core::settings::{SettingField, SettingPlace};
+use velvet_core::settings::SettingPlace;
 use velvet_core::{ColumnType, Misfit, NamedValue, Record, Settings, Value, ValueRef};
 
 impl<S: Settings, A: Access> SettingsOf<S, A> {
@@ -17,13 +17,15 @@ impl<S: Settings, A: Access> SettingsOf<S, A> {
     /// [`Options::others_noticed_within`](crate::Options::others_noticed_within) says.
     ///
     /// # Errors
-    /// When the file cannot be read. What is stored for a field and cannot be read is no error; see [`SettingsOf::unreadable`].
+    /// When the file cannot be read, or a newer version of the app upgraded it ([`Error::is_newer_version`]). What is stored for a field and cannot be read is no error; see
+    /// [`SettingsOf::unreadable`].
     pub fn get(&self) -> Result<Arc<S>, Error> {
-        let read = || self.at.reading(|scope| scope.told_settings::<S>(&self.account));
         match self.at.drawer()? {
-            None => read().map(Arc::new),
+            None => self.at.reading(|scope| scope.told_settings::<S>(&self.account)).map(Arc::new),
             Some(inner) => {
                 inner.refuse_if_busy_here("read")?;
+                // Whether the file is still at the app's version is looked at whenever it is read.
+                let read = || inner.viewing(|scope| scope.told_settings::<S>(&self.account));
                 inner.at_hand(&[S::Setting::TABLE, S::SealedSetting::TABLE], &self.account, read)
             }
         }
@@ -119,14 +121,24 @@ impl<M: Mode> Scope<'_, M> {
                 let mut stored: Vec<Option<Value>> = vec![None; wanted.len()];
                 let list = Value::Text(value_list(&wanted));
                 self.found_settings::<S::Setting>(&list, &mut stored)?;
+                let mut clear = Vec::new();
                 if S::HAS_SEALED_FIELDS {
+                    for (at, field) in S::FIELDS.iter().chain(S::FIELDS).enumerate() {
+                        if stored[at].is_some()
+                            && self.inner.declared.must_be_sealed(field, S::Setting::TABLE, S::SealedSetting::TABLE)
+                        {
+                            stored[at] = None;
+                            clear.push(at % S::FIELDS.len());
+                        }
+                    }
                     // What stands elsewhere than the field has its place now is still to be moved.
                     self.found_settings::<S::SealedSetting>(&list, &mut stored)?;
                 }
                 let before = stored.split_off(S::FIELDS.len());
                 let file = &self.inner.place;
-                let mut tell =
-                    |at, cause, misfit| unreadable(file.name(unreadable_setting::<S>(account, at, cause, misfit)));
+                let mut tell = |at, table, cause, misfit| {
+                    unreadable(file.name(unreadable_setting::<S>(account, at, table, cause, misfit)));
+                };
                 for (at, (now, before)) in stored.iter_mut().zip(before).enumerate() {
                     *now = now.take().or(before);
                     if let Some(Value::Bytes(shut)) = now {
@@ -136,11 +148,13 @@ impl<M: Mode> Scope<'_, M> {
                             Cause::Unreadable
                         };
                         let why = Sealed::<Json<serde_json::Value>>::load(ValueRef::Bytes(shut));
-                        why.err().into_iter().for_each(|misfit| tell(at, cause, misfit));
+                        why.err().into_iter().for_each(|misfit| tell(at, table_of::<S>(at), cause, misfit));
                         *now = None;
+                    } else if now.is_none() && clear.contains(&at) {
+                        tell(at, S::Setting::TABLE, Cause::Unreadable, not_sealed());
                     }
                 }
-                Ok(S::load(&stored, &mut |at, misfit| tell(at, Cause::Unreadable, misfit)))
+                Ok(S::load(&stored, &mut |at, misfit| tell(at, table_of::<S>(at), Cause::Unreadable, misfit)))
             },
         )
     }
@@ -168,11 +182,21 @@ impl<M: Mode> Scope<'_, M> {
     }
 }
 
-fn unreadable_setting<S: Settings>(account: &str, at: usize, cause: Cause, misfit: Misfit) -> Error {
-    let SettingField { name, place, .. } = S::FIELDS[at];
+fn not_sealed() -> Misfit {
+    let why = "is in the clear: something wrote it that does not seal";
+    let advice = "Where an earlier release of the app did not seal the field, add `was_clear` to it; otherwise write the value again";
+    Misfit::new("the value", why).advise(advice)
+}
+
+/// The table in which a field has its place.
+fn table_of<S: Settings>(at: usize) -> &'static str {
+    if S::FIELDS[at].place == SettingPlace::Sealed { S::SealedSetting::TABLE } else { S::Setting::TABLE }
+}
+
+fn unreadable_setting<S: Settings>(account: &str, at: usize, table: &str, cause: Cause, misfit: Misfit) -> Error {
+    let name = S::FIELDS[at].name;
     let misfit = Misfit { column: Some(<S::Setting as NamedValue>::VALUE_POSITION), ..misfit };
     let doing = format!("cannot read the setting {} {}", S::Setting::TABLE, stored_as(account, name).literal());
-    let table = if place == SettingPlace::Sealed { S::SealedSetting::TABLE } else { S::Setting::TABLE };
     let error = Error::misfit(cause, table, S::Setting::COLUMNS, misfit).doing(doing);
     error.untouched("It is as by default, and what is stored stays until it is changed")
 }

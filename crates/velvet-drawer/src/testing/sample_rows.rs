@@ -4,7 +4,7 @@ use crate::engine::{Connection, Fault};
 use std::collections::BTreeMap;
 use velvet_core::Value;
 use velvet_core::name::{KEY_COLUMN, quoted};
-use velvet_core::sealing::{Plain, sealing};
+use velvet_core::sealing::{PlaceText, Plain, sealing};
 use velvet_core::structure::{ColumnDefinition, Kind, Structure, Table};
 
 /// How many rows each table gets. Keys are 1 up to this in each, so that every link leads somewhere.
@@ -37,7 +37,11 @@ pub(super) fn fill(
         }
         let names = table.column_names().map(quoted).collect::<Vec<_>>().join(", ");
         let mark = |(at, column): (usize, &ColumnDefinition)| match column.seal() {
-            Some(label) => sealing(&format!("?{}", at + 2), label, "?1"),
+            Some(label) => {
+                // Of two columns one is the name.
+                let name = table.sealed_by_name().map(|_| format!("?{}", 3 - at));
+                sealing(&format!("?{}", at + 2), label, &PlaceText { row: "?1".into(), name })
+            }
             None => format!("?{}", at + 2),
         };
         let marks: Vec<String> = table.columns.iter().enumerate().map(mark).collect();

@@ -1,7 +1,8 @@
 //! Taking over a plain file that an app kept before it used this library.
 
 use super::backup::{self, Backup};
-use super::{Upgrading, Watch, rebuild};
+use super::surroundings::{Found, Surroundings};
+use super::{Upgrading, Watch, conversions, rebuild};
 use crate::about::About;
 use crate::engine::Connection;
 use crate::error::{Cause, Doing, Error};
@@ -15,7 +16,7 @@ use velvet_core::fits::fits;
 use velvet_core::name::{KEY_COLUMN, quoted};
 use velvet_core::physical::{Physical, PhysicalTable};
 use velvet_core::statement::{create_index, create_table};
-use velvet_core::structure::{ColumnDefinition, Kind, Structure, Table};
+use velvet_core::structure::{ColumnDefinition, Structure, Table};
 use velvet_core::{Misfit, Value, ValueRef};
 
 /// Expressions that values are made of, each with its table and column.
@@ -28,6 +29,9 @@ pub struct Adopted {
     pub version: u32,
     /// Where the file is kept as it was.
     pub backup: Option<PathBuf>,
+    /// What the file demanded of values, or kept in order, that the types do not declare: indexes, UNIQUE, CHECK, DEFAULT, COLLATE, and expressions that computed columns.
+    /// It is gone from the tables; declare it, if it is to be.
+    pub dropped: Vec<String>,
 }
 
 /// Takes the file as the newest version whose tables and columns it has. Its rows keep their row numbers as keys; tables
@@ -53,22 +57,30 @@ pub(crate) fn adopt(
 impl Upgrading<'_> {
     fn take_over(&self, conversions: &Conversions) -> Result<(Adopted, Option<Backup>), Error> {
         self.no_name_of_ours_is_taken()?;
+        self.every_table_is_one()?;
         let found = self.connection.physical()?;
         let (version, structure) = self.version_of(&found)?;
-        let tables: Vec<(&Table, &str, Vec<String>)> = structure
-            .tables
-            .iter()
-            .filter_map(|table| Some((table, find(&found, &table.name)?.0.as_str(), sources(table, conversions))))
-            .collect();
+        let mut tables = Vec::new();
+        for table in &structure.tables {
+            tables.extend(Found::of(self.connection, table)?);
+        }
         self.conversions_fit(&structure, conversions)?;
-        self.values_fit(&tables, version)?;
+        self.values_fit(&tables, conversions, version)?;
+        let mut dropped = Vec::new();
+        for table in &tables {
+            dropped.extend(table.dropped(self.connection)?);
+        }
         let backup = match self.path {
             Some(path) => Some(backup::keep(path, "before-adoption")?),
             None => None,
         };
-        for (table, there, sources) in &tables {
-            rebuild::run(self.connection, &taken_over(table, there, sources), self.watch)?;
+        let around = Surroundings::take_away(self.connection, &tables)?;
+        for table in &mut tables {
+            table.number_rows(self.connection)?;
+            let (declared, sources) = (table.declared, sources(table.declared, conversions));
+            rebuild::run(self.connection, &taken_over(declared, &table.name, &sources), self.watch)?;
         }
+        around.put_back(self.connection)?;
         for statement in structure.tables.iter().flat_map(|t| attend(&structure, t)) {
             self.connection.run(&statement)?;
         }
@@ -78,7 +90,7 @@ impl Upgrading<'_> {
         let described =
             Declared { version, fingerprint: fingerprint::of(&structure), structure, ..self.declared.clone() };
         About::write(self.connection, &described)?;
-        Ok((Adopted { version, backup: None }, backup))
+        Ok((Adopted { version, backup: None, dropped }, backup))
     }
 
     /// What the library keeps in the file has names of its own, which the app may have used before.
@@ -95,6 +107,19 @@ impl Upgrading<'_> {
             .advise("Rename or remove them, with the code that made them, and open it again"))
     }
 
+    /// Views and virtual tables have no rows of their own.
+    fn every_table_is_one(&self) -> Result<(), Error> {
+        for (name, is_view) in self.connection.stand_ins()? {
+            if self.declared.structure.tables.iter().any(|table| table.name.eq_ignore_ascii_case(&name)) {
+                let what = if is_view { "a view" } else { "a virtual table" };
+                let problem = format!("`{name}` is {what}, which has no rows of its own to be taken over");
+                return Err(Error::bare(Cause::OtherStructure, problem)
+                    .advise("Write its rows to a table of that name, or bring the data in with Options::fill_new"));
+            }
+        }
+        Ok(())
+    }
+
     fn conversions_fit(&self, structure: &Structure, conversions: &Conversions) -> Result<(), Error> {
         let is_there = |table: &str, column: &str| structure.table(table).is_some_and(|t| t.column(column).is_some());
         match conversions.iter().find(|(table, column, _)| !is_there(table, column)) {
@@ -107,10 +132,20 @@ impl Upgrading<'_> {
     }
 
     /// Sees that every value will be one of its column's type. All that are not are told together, before anything is written.
-    fn values_fit(&self, tables: &[(&Table, &str, Vec<String>)], version: u32) -> Result<(), Error> {
-        let (mut problems, mut advice) = (Vec::new(), None);
-        for (table, there, sources) in tables {
-            let text = format!("SELECT rowid, {} FROM {}", sources.join(", "), quoted(there));
+    fn values_fit(&self, tables: &[Found<'_>], conversions: &Conversions, version: u32) -> Result<(), Error> {
+        let (mut problems, mut advice) = (Vec::new(), Vec::new());
+        for found @ Found { declared: table, name, .. } in tables {
+            let fits = |column: &ColumnDefinition, value: ValueRef<'_>| {
+                let value = taken_in(column, value);
+                let by_type = || match version == self.declared.version {
+                    true => self.declared.fits(&table.name, &column.name, value.as_ref()),
+                    false => Ok(()),
+                };
+                fits(column, value.as_ref()).and_then(|()| by_type())
+            };
+            // Rows without numbers are told by their place.
+            let number = if found.has_row_numbers() { "rowid" } else { "NULL" };
+            let text = format!("SELECT {number}, {} FROM {}", sources(table, conversions).join(", "), quoted(name));
             let mut unfit: Vec<Unfit> = table.columns.iter().map(|_| Unfit::default()).collect();
             let mut seen = 0_u64;
             self.connection.rows(&text, [], |row| {
@@ -119,13 +154,9 @@ impl Upgrading<'_> {
                 }
                 seen += 1;
                 for (at, column) in table.columns.iter().enumerate() {
-                    let value = taken_in(column, row.value(at + 1));
-                    let by_type = || match version == self.declared.version {
-                        true => self.declared.fits(&table.name, &column.name, value.as_ref()),
-                        false => Ok(()),
-                    };
-                    if let Err(misfit) = fits(column, value.as_ref()).and_then(|()| by_type()) {
-                        unfit[at].add(row.integer(0), misfit);
+                    if let Err(misfit) = fits(column, row.value(at + 1)) {
+                        let number = if found.has_row_numbers() { row.integer(0) } else { seen.cast_signed() };
+                        unfit[at].add(number, row.value(at + 1), misfit);
                     }
                 }
                 Ok::<_, Error>(())
@@ -137,19 +168,40 @@ impl Upgrading<'_> {
                     unfit.count,
                     unfit.examples.join(", ")
                 ));
-                advice.get_or_insert_with(|| {
-                    let expression = conversion(column);
-                    format!(
-                        "Have them converted: Options::adopt_converting({:?}, {:?}, {expression:?})",
-                        table.name, column.name
-                    )
-                });
+                advice.push(self.conversion_of(table, name, column, &unfit.values, &fits)?);
             }
         }
-        match advice {
-            None => Ok(()),
-            Some(advice) => Err(Error::bare(Cause::Misfit, problems.join("; ")).advise(advice)),
+        if problems.is_empty() {
+            return Ok(());
         }
+        Err(Error::bare(Cause::Misfit, problems.join("; "))
+            .advise(format!("Have them converted: {}", advice.join(", "))))
+    }
+
+    /// The call that converts a column, with an expression that was tried on all of its values, if one is known.
+    fn conversion_of(
+        &self,
+        table: &Table,
+        there: &str,
+        column: &ColumnDefinition,
+        values: &[Value],
+        fits: &impl Fn(&ColumnDefinition, ValueRef<'_>) -> Result<(), Misfit>,
+    ) -> Result<String, Error> {
+        let call = |expression: &str| {
+            format!("Options::adopt_converting({:?}, {:?}, {expression:?})", table.name, column.name)
+        };
+        for expression in conversions::candidates(column, values) {
+            let text = format!("SELECT {expression} FROM {}", quoted(there));
+            let mut all_fit = true;
+            self.connection.rows(&text, [], |row| {
+                all_fit &= fits(column, row.value(0)).is_ok();
+                Ok::<_, Error>(())
+            })?;
+            if all_fit {
+                return Ok(call(&expression));
+            }
+        }
+        Ok(call("an SQL expression over the row"))
     }
 
     /// The newest version whose tables and columns the file has.
@@ -214,16 +266,25 @@ fn find<'p>(found: &'p Physical, name: &str) -> Option<(&'p String, &'p Physical
 struct Unfit {
     count: u64,
     examples: Vec<String>,
+    /// Different ones of them.
+    values: Vec<Value>,
 }
 
 impl Unfit {
-    fn add(&mut self, row: i64, misfit: Misfit) {
+    fn add(&mut self, row: i64, value: ValueRef<'_>, misfit: Misfit) {
         self.count += 1;
         if self.examples.len() < MOST_EXAMPLES {
             self.examples.push(format!("in row {row}, {misfit}"));
         }
+        let value = value.to_value();
+        if self.values.len() < MOST_VALUES && !self.values.contains(&value) {
+            self.values.push(value);
+        }
     }
 }
+
+/// How many different values are looked at for a conversion.
+const MOST_VALUES: usize = 24;
 
 /// How many examples are told of each column.
 const MOST_EXAMPLES: usize = 2;
@@ -255,20 +316,6 @@ fn taken_in(column: &ColumnDefinition, value: ValueRef<'_>) -> Value {
         ("TEXT", ValueRef::Integer(whole)) => Value::Text(whole.to_string()),
         ("TEXT", ValueRef::Real(x)) => Value::Text(format!("{x:?}")),
         _ => value.to_value(),
-    }
-}
-
-/// An expression that makes values of a column's type of the forms in which other programs keep such.
-fn conversion(column: &ColumnDefinition) -> String {
-    let name = quoted(&column.name);
-    match &column.kind {
-        Kind::Date => format!("strftime('%Y-%m-%d', {name})"),
-        Kind::Time => format!("strftime('%H:%M:%S', {name}) || '.000000000'"),
-        Kind::DateTime => format!("strftime('%Y-%m-%dT%H:%M:%S', {name}) || '.000000000'"),
-        Kind::Timestamp => format!("strftime('%Y-%m-%dT%H:%M:%S', {name}) || '.000000000Z'"),
-        Kind::Bool => format!("{name} IN (1, 'true', 'TRUE', 'yes')"),
-        Kind::Uuid => format!("lower({name})"),
-        _ => "an SQL expression over the row".to_owned(),
     }
 }
 

@@ -8,7 +8,15 @@ use velvet_core::{Value, show};
 /// What is said where the engine refused a step of an upgrade. After a clash the rows are still there: two of them are named.
 #[cold]
 pub(super) fn explained(connection: &Connection, fault: Fault) -> Error {
-    let FaultKind::Clash(columns) = &fault.kind else { return fault.into() };
+    let columns = match &fault.kind {
+        FaultKind::Clash(columns) => columns,
+        FaultKind::NoTable(name) => {
+            let problem = format!("there is no table `{name}` at this point of the upgrade");
+            return Error::bare(Cause::Schema, problem)
+                .advise("Look for a typing mistake in the statement, and for the step that creates the table");
+        }
+        _ => return fault.into(),
+    };
     named(connection, columns).unwrap_or_else(|| fault.into())
 }
 

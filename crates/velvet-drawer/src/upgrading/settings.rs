@@ -11,7 +11,7 @@ use crate::schema::{Declared, SealedSettings, SettingsTable};
 use crate::trails::{WantedTrails, hide_of_removed};
 use velvet_core::Value;
 use velvet_core::sealing::{Plain, Shut};
-use velvet_core::settings::SettingPlace;
+use velvet_core::settings::{SettingField, SettingPlace};
 
 /// A setting that stands in a table in which its field has no place.
 struct Misplaced {
@@ -67,7 +67,11 @@ fn misplaced(connection: &Connection, declared: &Declared) -> Result<Vec<Misplac
         for (from, to, place) in
             [(others, sealed, SettingPlace::Sealed), (sealed, others, SettingPlace::WithTheOthersAgain)]
         {
-            for name in names(connection, settings, from, place)? {
+            let mut found = names(connection, settings, from, place)?;
+            if found.iter().any(|(_, field)| declared.must_be_sealed(field, others.name, sealed.name)) {
+                found.retain(|(_, field)| field.was_clear);
+            }
+            for (name, _) in found {
                 let opened = |stored: &Value| match stored {
                     Value::Bytes(plain) if Shut::of_sign(plain).is_some() => None,
                     Value::Bytes(plain) => Some(Plain::read(plain)?.to_value()),
@@ -82,18 +86,18 @@ fn misplaced(connection: &Connection, declared: &Declared) -> Result<Vec<Misplac
     Ok(all)
 }
 
-/// The names in a table that are, or were, those of the fields with a place; of all accounts.
+/// The names in a table that are, or were, those of the fields with a place; of all accounts. Each with its field.
 fn names(
     connection: &Connection,
     settings: &SealedSettings,
     table: SettingsTable,
     place: SettingPlace,
-) -> Result<Vec<Value>, Fault> {
-    let is_one = |name: &str| {
+) -> Result<Vec<(Value, &'static SettingField)>, Fault> {
+    let field_of = |name: &str| {
         let field = name.rsplit_once('/').map_or(name, |(_, field)| field);
-        settings.fields.iter().any(|f| f.place == place && (f.name == field || f.was == Some(field)))
+        settings.fields.iter().find(|f| f.place == place && (f.name == field || f.was == Some(field)))
     };
-    let found =
-        connection.list(&table.statements.names, [], |row| is_one(row.text(0)).then(|| row.value(0).to_value()))?;
+    let found = connection
+        .list(&table.statements.names, [], |row| field_of(row.text(0)).map(|field| (row.value(0).to_value(), field)))?;
     Ok(found.into_iter().flatten().collect())
 }

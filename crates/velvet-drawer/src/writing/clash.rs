@@ -22,8 +22,19 @@ pub(crate) fn explain<T: Record>(scope: Scope<'_, Writes>, record: &T, fault: Fa
 /// Explains why a record, or all, could not be removed: others link to it.
 #[cold]
 pub(super) fn explain_removal<T: Record>(scope: Scope<'_, Writes>, key: Option<Key<T>>, fault: Fault) -> Error {
-    let error = if fault.kind == FaultKind::Link { still_linked::<T>(scope, key) } else { None };
+    let error = if fault.kind == FaultKind::Link { still_linked::<T>(scope, key, "it") } else { None };
     error.unwrap_or_else(|| fault.into()).untouched("Nothing was removed")
+}
+
+/// As [`explain_removal`], of one of several records: names the first that is linked to.
+#[cold]
+pub(super) fn explain_removals<T: Record>(scope: Scope<'_, Writes>, keys: &[i64], fault: Fault) -> Error {
+    let linked = |key: &i64| {
+        let key = Key::<T>::from_number(*key);
+        still_linked::<T>(scope, Some(key), &key.to_string())
+    };
+    let error = if fault.kind == FaultKind::Link { keys.iter().find_map(linked) } else { None };
+    error.unwrap_or_else(|| explain_removal::<T>(scope, None, fault)).untouched("Nothing was removed")
 }
 
 fn clash<T: Record>(scope: Scope<'_, Writes>, record: &T, columns: &[String]) -> Option<Error> {
@@ -65,7 +76,7 @@ fn broken_link<T: Record>(scope: Scope<'_, Writes>, record: &T) -> Option<Error>
     None
 }
 
-fn still_linked<T: Record>(scope: Scope<'_, Writes>, key: Option<Key<T>>) -> Option<Error> {
+fn still_linked<T: Record>(scope: Scope<'_, Writes>, key: Option<Key<T>>, called: &str) -> Option<Error> {
     let mut by = Vec::new();
     for (table, column) in scope.inner.declared.structure.links_to(T::TABLE) {
         if column.on_delete != Some(OnDelete::Refuse) {
@@ -83,7 +94,7 @@ fn still_linked<T: Record>(scope: Scope<'_, Writes>, key: Option<Key<T>>) -> Opt
         return None;
     }
     Some(
-        Error::bare(Cause::BrokenLink, format!("records link to it: {}", by.join(", ")))
+        Error::bare(Cause::BrokenLink, format!("records link to {called}: {}", by.join(", ")))
             .advise("Remove or change those first, or give their link another rule: on_delete = clear or remove")
             .in_table(T::TABLE, None),
     )

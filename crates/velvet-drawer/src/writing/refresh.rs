@@ -206,11 +206,11 @@ impl<T: Record> Refreshing<'_, T> {
             let mut report =
                 Refreshed { unchanged: found.unchanged, changed: found.changed.len() as u64, ..Refreshed::default() };
             report.removed = self.remove(&found.absent)?;
-            self.change(&found.changed)?;
+            self.change(&found.changed, found.unchanged)?;
             let mut new: Vec<usize> = expected.into_values().collect();
             new.sort_unstable();
             report.added = new.len() as u64;
-            self.insert(new)?;
+            self.insert(new, report.unchanged + report.changed)?;
             let at = format!("{:.9}", Timestamp::now());
             About::remember(self.scope.connection, &fact::<T>(), &at)?;
             Ok(report)
@@ -263,7 +263,10 @@ impl<T: Record> Refreshing<'_, T> {
         let statement = Select::rows_with::<T>(within);
         let (mut key, mut positions) = (Vec::new(), Vec::new());
         self.scope.ask::<T, ()>(statement, |_, rows| {
+            let mut read = 0;
             rows.each(|row| {
+                read += 1;
+                progress::tell_rows(|| format!("comparing records of {}", T::TABLE), read, None);
                 key.clear();
                 let there = push_key::<T>(self.by.iter().map(|at| (*at, row.column(*at))), &mut key);
                 let at = if there { expected.remove(&key) } else { None };
@@ -299,15 +302,21 @@ impl<T: Record> Refreshing<'_, T> {
             || {
                 let list = key_list(keys.iter().copied().map(Some));
                 let removed = self.scope.connection.execute(&remove_listed::<T>(), [(&list).into()]);
-                removed.map_err(|fault| clash::explain_removal::<T>(self.scope, None, fault))
+                removed.map_err(|fault| clash::explain_removals::<T>(self.scope, keys, fault))
             },
         )
     }
 
-    fn change(&self, changed: &[(usize, i64, Vec<usize>)]) -> Result<(), Error> {
+    /// Tells how many of the incoming records are in line.
+    fn tell(&self, done: u64) {
+        progress::tell_rows(|| format!("writing what differs of {}", T::TABLE), done, Some(self.incoming.len() as u64));
+    }
+
+    fn change(&self, changed: &[(usize, i64, Vec<usize>)], unchanged: u64) -> Result<(), Error> {
         if changed.is_empty() {
             return Ok(());
         }
+        let mut done = unchanged;
         let (mut waiting, mut stood_aside) = (changed.iter().collect::<Vec<_>>(), false);
         loop {
             let (before, mut clash) = (waiting.len(), None);
@@ -321,7 +330,10 @@ impl<T: Record> Refreshing<'_, T> {
                     self.scope.write_columns(key, record, &form, columns).map(drop)
                 });
                 match written {
-                    Ok(()) => {}
+                    Ok(()) => {
+                        done += 1;
+                        self.tell(done);
+                    }
                     // The record that has the value may be still to be changed.
                     Err(error) if error.is_clash() => {
                         clash.get_or_insert(error);
@@ -348,13 +360,14 @@ impl<T: Record> Refreshing<'_, T> {
         Ok(self.scope.stand_aside(table, KEY_COLUMN, &key.into(), &columns)?)
     }
 
-    fn insert(&self, new: Vec<usize>) -> Result<(), Error> {
+    fn insert(&self, new: Vec<usize>, before: u64) -> Result<(), Error> {
         if new.is_empty() {
             return Ok(());
         }
         let mut statement = self.scope.connection.prepare(&T::statements().insert)?;
-        for at in new {
+        for (done, at) in (before + 1..).zip(new) {
             self.scope.doing(|| one::<T>(at), || self.scope.insert_by(&mut statement, &self.incoming[at]))?;
+            self.tell(done);
         }
         Ok(())
     }

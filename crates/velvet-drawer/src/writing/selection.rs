@@ -4,6 +4,7 @@ use super::clash;
 use crate::drawer::{Access, MayWrite, Scope, UNTOUCHED, Writes};
 use crate::engine::Fault;
 use crate::error::Error;
+use crate::progress;
 use crate::reading::Records;
 use jiff::Timestamp;
 use velvet_core::assignment::New;
@@ -42,6 +43,8 @@ impl<T: Record, A: Access> Records<T, A> {
         });
         let doing = || format!("cannot update records of {}", T::TABLE);
         self.run_writing(|scope, select| {
+            // The engine does this in one statement, which does not say how far it has come.
+            progress::tell(|| format!("updating records of {}", T::TABLE), 0, None);
             scope.doing(doing, || {
                 if let Some(misfit) = misfit {
                     return Err(super::misfit::<T>(misfit));
@@ -76,6 +79,7 @@ impl<T: Record, A: Access> Records<T, A> {
         A: MayWrite,
     {
         self.run_writing(|scope, select| {
+            progress::tell(|| format!("removing records of {}", T::TABLE), 0, None);
             scope.doing(
                 || format!("cannot remove records of {}", T::TABLE),
                 || {

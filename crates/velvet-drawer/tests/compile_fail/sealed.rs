@@ -42,6 +42,22 @@ struct Safe {
     code: String,
     #[settings(sealed = "vault.value")]
     other: String,
+    #[settings(was_clear)]
+    third: String,
+}
+
+#[derive(Record)]
+#[record(shared, name = "a", name = "b", unique(x, y), unique(y, z))]
+struct Told {
+    #[record(own_key)]
+    number: u32,
+    #[record(sealed, name = "c")]
+    #[record(name = "d")]
+    phone: String,
+    #[record(default = 1, default = 2)]
+    x: u8,
+    y: u8,
+    z: u8,
 }
 
 #[derive(Excerpt)]

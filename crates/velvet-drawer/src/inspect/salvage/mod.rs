@@ -12,27 +12,29 @@ use super::file::File;
 use super::forms;
 use crate::about::{APPLICATION_ID, About};
 use crate::engine::is_open_here;
-use crate::engine::{ColumnEntry, Connection, Fault, FaultKind, Opener};
+use crate::engine::{ColumnEntry, Connection, Entry, EntryKind, Fault, FaultKind, Opener};
 use crate::error::{Cause, Error};
 use crate::new_file;
 use crate::opening::{resolved, unanswered};
 use crate::progress;
+use crate::sealing::note_copied_keys;
 use crate::searching;
 pub(super) use damage::{DamageOfPage, DamagedPage, damage};
 use serde::Serialize;
 use source::PageSource;
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, HashSet};
 use std::fs;
 use std::path::Path;
 use tree::{Missing, SavedRow};
-use velvet_core::b_tree::Encoding;
+use velvet_core::b_tree::{Encoding, Node, node};
 use velvet_core::evolution::attendant::ATTENDANTS;
 use velvet_core::header::Header;
 use velvet_core::name::quoted;
+use velvet_core::show::count;
 use velvet_core::sql_text::table_options;
-use velvet_core::statement::UNINDEXED;
-use velvet_core::structure::Structure;
-use velvet_core::{Value, fingerprint};
+use velvet_core::statement::{UNINDEXED, create_index, create_table};
+use velvet_core::structure::{ColumnDefinition, Structure, Table};
+use velvet_core::{Value, fingerprint, fits};
 
 /// What was saved of a damaged file.
 #[derive(Clone, Debug, Default, PartialEq, Eq, Serialize)]
@@ -155,7 +157,10 @@ pub fn salvage(from: impl AsRef<Path>, to: impl AsRef<Path>, limits: &Limits) ->
         salvaging.all()?;
         transaction.commit()?;
         connection.leave_wal()?;
-        Ok(connection.close()?)
+        connection.close()?;
+        // What is no drawer any more forgets no keys.
+        let _ = note_copied_keys(unfinished);
+        Ok(())
     })?;
     Ok(report)
 }
@@ -210,7 +215,7 @@ impl Salvaging<'_> {
         if !missing.is_nothing() {
             self.report.lost.push("part of the list of tables cannot be read; tables may be missing".into());
         }
-        let structure = self.structure(&entries)?;
+        let mut structure = self.structure(&entries)?;
         let is_ours = structure.is_some() || i64::from(self.source.header.application) == APPLICATION_ID;
         let is_made_anew = |name: &str| is_ours && is_made_anew(name);
         let is_saved = |e: &&SchemaRow| e.kind == "table" && !e.name.starts_with("sqlite_") && !is_made_anew(&e.name);
@@ -226,6 +231,17 @@ impl Salvaging<'_> {
         self.read_last_numbers(&entries)?;
         for table in &mut tables {
             self.save(table)?;
+        }
+        if !missing.is_nothing() && i64::from(self.source.header.application) == APPLICATION_ID {
+            for entry in self.not_listed(&entries, &mut structure)? {
+                if let Some(mut table) = self.created(&entry)? {
+                    self.save(&mut table)?;
+                    tables.push(table);
+                    let of = structure.as_ref().and_then(|structure| structure.table(&entry.name));
+                    let indexes = of.into_iter().flat_map(|of| &of.indexes);
+                    indexes.into_iter().try_for_each(|index| self.to.run(&create_index(&entry.name, index)))?;
+                }
+            }
         }
         self.find_orphaned(&mut tables)?;
         self.keep_last_numbers()?;
@@ -265,6 +281,76 @@ impl Salvaging<'_> {
             Ok(())
         })?;
         Ok(json)
+    }
+
+    /// The tables that the list of tables does not name any more, found by what their rows are like: one that only one lost table can have had.
+    fn not_listed(
+        &mut self,
+        entries: &[SchemaRow],
+        structure: &mut Option<Structure>,
+    ) -> Result<Vec<SchemaRow>, Fault> {
+        let unused = self.source.unused();
+        let (mut trees, mut below) = (Vec::new(), HashSet::new());
+        for number in 2..self.seen.len() as u32 {
+            if self.seen[number as usize] || unused.contains(&number) {
+                continue;
+            }
+            let Some(page) = self.source.page(number) else { continue };
+            match node(&page, false, &self.source.layout) {
+                Some(Node::Inner(children)) => below.extend(children.into_iter().map(|(_, child)| child)),
+                Some(Node::Leaf { cells, broken: 0 }) if !cells.is_empty() => {}
+                _ => continue,
+            }
+            trees.push(number);
+        }
+        trees.retain(|number| !below.contains(number));
+        let mut rows_of = Vec::new();
+        for root in trees {
+            let (mut rows, mut seen) = (Vec::new(), self.seen.clone());
+            tree::walk::<Fault>(self.source, root, &mut seen, &mut |(_, row)| {
+                if rows.len() < MOST_COMPARED {
+                    rows.push(row);
+                }
+                Ok(())
+            })?;
+            rows_of.push((root, rows));
+        }
+        let lacks = |name: &str| !entries.iter().any(|entry| entry.name == name);
+        let mut found = Vec::new();
+        let mut table = |name: &str, root: u32, statement: String| {
+            found.push(SchemaRow { kind: "table".into(), name: name.into(), root, statement });
+        };
+        if lacks("velvet_about") {
+            let says = |row: &Vec<Value>| match &row[..] {
+                [Value::Text(name), Value::Text(json)] if name == "structure" => serde_json::from_str(json).ok(),
+                _ => None,
+            };
+            let about = rows_of.iter().find_map(|(root, rows)| Some((*root, rows.iter().find_map(says)?)));
+            if let Some((root, found)) = about {
+                *structure = Some(found);
+                rows_of.retain(|(other, _)| *other != root);
+                table("velvet_about", root, About::CREATE.into());
+            }
+        }
+        let lost = || structure.iter().flat_map(|structure| &structure.tables).filter(|table| lacks(&table.name));
+        let could_be = |table: &Table, rows: &[Vec<Value>]| rows.iter().all(|row| is_row_of(table, row));
+        for of in lost() {
+            let trees: Vec<u32> =
+                rows_of.iter().filter(|(_, rows)| could_be(of, rows)).map(|(root, _)| *root).collect();
+            let is_only_one = |root: u32| {
+                let rows = rows_of.iter().find(|(other, _)| *other == root).map_or(&[][..], |(_, rows)| rows);
+                lost().filter(|other| could_be(other, rows)).count() == 1
+            };
+            match trees[..] {
+                [root] if is_only_one(root) => table(&of.name, root, create_table(of)),
+                [] => {}
+                _ => self.report.lost.push(format!(
+                    "the rows of `{}` may be in pages that the list of tables does not lead to any more, and could be those of another table",
+                    of.name
+                )),
+            }
+        }
+        Ok(found)
     }
 
     fn created(&mut self, entry: &SchemaRow) -> Result<Option<SavedTable>, Fault> {
@@ -325,6 +411,14 @@ impl Salvaging<'_> {
         let (to, rows) = (self.to, &mut self.rows);
         let missing = tree::walk(self.source, table.root, &mut self.seen, &mut |row| insert(to, table, row, rows))?;
         table.report.damaged += missing.broken;
+        if missing.with_zeros > 0 {
+            let rows = count(usize::try_from(missing.with_zeros).unwrap_or(usize::MAX), "row");
+            let what = format!(
+                "{rows} of `{}` were saved that go on in pages of nothing but zeros: their long values may be damaged",
+                table.name
+            );
+            self.report.lost.push(what);
+        }
         table.missing = missing;
         Ok(())
     }
@@ -435,24 +529,36 @@ impl Salvaging<'_> {
             return Ok(());
         }
         let Some(structure) = structure.filter(|_| tables.iter().any(|t| t.name == "velvet_about")) else {
-            self.report
-                .lost
-                .push("what the file says about its structure is lost, so the app cannot open this one".into());
+            let what = "what the file says about its structure is lost";
+            if self.to.has("velvet_sealing")? {
+                self.report.lost.push(format!("{what}, so the app cannot open this one"));
+                return Ok(());
+            }
+            // As a plain file, it can be taken over.
+            let own = |e: &Entry| e.kind == EntryKind::Table && e.name.starts_with("velvet_");
+            for entry in self.to.entries()?.into_iter().filter(own) {
+                self.to.run(&format!("DROP TABLE {}", quoted(&entry.name)))?;
+            }
+            self.to.set_version(0)?;
+            self.to.set_application(0)?;
+            self.report.lost.push(format!(
+                "{what}, and its bookkeeping with it: the app takes the saved file over with Options::adopt, by its tables"
+            ));
             return Ok(());
         };
         for table in &structure.tables {
             if !tables.iter().any(|t| t.name == table.name) {
-                self.report.lost.push(format!("the table `{}` is lost", table.name));
-                continue;
+                self.report
+                    .lost
+                    .push(format!("the table `{}` is lost; it was created again, without rows", table.name));
+                self.to.run(&create_table(table))?;
+                table.indexes.iter().try_for_each(|index| self.to.run(&create_index(&table.name, index)))?;
             }
             for statement in ATTENDANTS.iter().flat_map(|a| a.make(structure, table)) {
                 self.to.run(&statement)?;
             }
         }
-        let saved = Structure {
-            tables: structure.tables.iter().filter(|t| tables.iter().any(|s| s.name == t.name)).cloned().collect(),
-        };
-        searching::bring_up(self.to, &saved)?;
+        searching::bring_up(self.to, structure)?;
         About::remember(self.to, "fingerprint", &fingerprint::of(structure))?;
         About::remember(self.to, "trail", "")?;
         if About::fact(self.to, "app")?.is_none() {
@@ -465,6 +571,25 @@ impl Salvaging<'_> {
         }
         About::same_after_all(self.to)
     }
+}
+
+/// How many rows of a tree are compared with what tables hold.
+const MOST_COMPARED: usize = 200;
+
+/// Whether values could be a row of a declared table.
+fn is_row_of(table: &Table, values: &[Value]) -> bool {
+    let [Value::Missing, values @ ..] = values else { return false };
+    // Whole decimal numbers are stored as whole numbers.
+    let as_read = |column: &ColumnDefinition, value: &Value| match (column.kind.storage(), value) {
+        ("REAL", Value::Integer(number)) => Value::Real(*number as f64),
+        _ => value.clone(),
+    };
+    values.len() == table.columns.len()
+        && table
+            .columns
+            .iter()
+            .zip(values)
+            .all(|(column, value)| fits::fits(column, as_read(column, value).as_ref()).is_ok())
 }
 
 /// What is made anew rather than saved: search indexes.
@@ -528,6 +653,7 @@ fn insert(
                 FaultKind::Clash(_)
                     | FaultKind::Trigger
                     | FaultKind::Unfit
+                    | FaultKind::NotWhole
                     | FaultKind::TooBig
                     | FaultKind::OutOfProportion
                     | FaultKind::Other

@@ -28,6 +28,8 @@ pub(super) struct PageSource {
     first_unused: u32,
     /// Why the write-ahead log was left out, where it was.
     pub(super) left_out: Option<String>,
+    /// Whether a row went on in a page of nothing but zeros since this was last asked. What stood there may be lost.
+    pub(super) met_zeros: bool,
     _past_engine: PastEngine,
 }
 
@@ -63,6 +65,7 @@ impl PageSource {
             header,
             first_unused: 0,
             left_out,
+            met_zeros: false,
             _past_engine,
         };
         let mut beside = path.as_os_str().to_owned();
@@ -123,6 +126,7 @@ impl PageSource {
         while row.len() < cell.total {
             left = left.checked_sub(1)?;
             let page = self.page(next.filter(|n| *n != 0)?)?;
+            self.met_zeros |= page.iter().all(|byte| *byte == 0);
             let (following, bytes) = b_tree::rest(&page, &self.layout)?;
             let wanted = (cell.total - row.len()).min(bytes.len());
             row.extend_from_slice(&bytes[..wanted]);

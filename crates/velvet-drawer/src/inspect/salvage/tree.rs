@@ -15,6 +15,8 @@ pub(super) struct Missing {
     pub(super) gaps: Vec<(i64, i64)>,
     /// How many rows do not add up.
     pub(super) broken: u64,
+    /// How many rows go on in pages of nothing but zeros.
+    pub(super) with_zeros: u64,
     /// The pages of all of these.
     pub(super) pages: Vec<(u32, DamageOfPage)>,
 }
@@ -65,9 +67,13 @@ pub(super) fn walk<E>(
                 let before = missing.broken;
                 missing.broken += broken as u64;
                 for cell in cells {
+                    source.met_zeros = false;
                     let row = source.row(&page, &cell).and_then(|row| values(&row, source.layout.encoding));
                     match row.filter(|_| (first..=last).contains(&cell.row)) {
-                        Some(row) => each((cell.row, row))?,
+                        Some(row) => {
+                            missing.with_zeros += u64::from(source.met_zeros);
+                            each((cell.row, row))?;
+                        }
                         None => missing.broken += 1,
                     }
                 }
