@@ -91,7 +91,7 @@ pub(crate) enum Command {
     Search(Search),
     /// Run a read-only SQL statement
     Query(Query),
-    /// Show the schema as text, JSON, SQL or a diagram, or compare it with a history file
+    /// Show the schema as text, JSON, SQL, a diagram or Rust types, or compare it with a history file
     Structure(Structure),
     /// List the starts of the app: when, at which version, what each wrote, how it ended
     Sessions(Sessions),
@@ -443,6 +443,7 @@ pub(crate) struct Completions {
 #[command(after_help = "Examples:\n  \
     velvet structure kiln.drawer\n  \
     velvet structure kiln.drawer --as diagram | dot -Tsvg > kiln.svg\n  \
+    velvet structure kiln.drawer --as rust > records.rs\n  \
     velvet structure kiln.drawer --history kilnbook.history.json\n\n\
     With --history, the exit code is 1 if the file differs from its version in the history.")]
 pub(crate) struct Structure {
@@ -497,6 +498,8 @@ pub(crate) enum StructureForm {
     Sql,
     /// A graph in the DOT language
     Diagram,
+    /// Record types to begin with: those of a plain file are guessed by its values too
+    Rust,
 }
 
 #[derive(Args)]

@@ -237,7 +237,7 @@ fn what_is_sealed_is_shown_as_sealed_by_every_command() {
         (&["query", file, "SELECT phone FROM client"], "(sealed)"),
         (&["structure", file], "text, sealed as `client.phone`"),
         (&["trail", file], "phone (sealed) → (sealed)"),
-        (&["records", file, "client", "--as", "json"], "\"phone\":{\"sealed\":\"01"),
+        (&["records", file, "client", "--as", "json"], "\"phone\":{\"sealed\":\"02"),
         (&["copy", file, "--to", &copy], "copy.drawer"),
     ];
     for (command, shows) in commands {

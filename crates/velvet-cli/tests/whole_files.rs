@@ -155,6 +155,11 @@ fn files_are_copied_saved_compacted_and_exchanged() {
     let (file, copy) = (newest(), path("copy.drawer"));
     assert!(succeeds(&["copy", &file, "--to", &copy]).contains("everything, at one moment"));
     assert!(fails(&["copy", &file, "--to", &copy]).contains("there is a file of that name already"));
+    for (command, end) in [("copy", "-shm"), ("export", "-wal"), ("salvage", "-journal")] {
+        let belongs = format!("{copy}{end}");
+        assert!(fails(&[command, &file, "--to", &belongs]).contains("a file of this name belongs to"), "{command}");
+        assert!(!Path::new(&belongs).exists(), "{command}");
+    }
     for command in ["copy", "salvage", "export"] {
         assert!(fails(&[command, &file, "--to", &path("")]).contains("a folder has that name"), "{command}");
         assert!(

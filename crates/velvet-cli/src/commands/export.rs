@@ -8,6 +8,7 @@ use std::fs::{self, OpenOptions};
 use std::io::{self, BufWriter, Write};
 use std::path::Path;
 use velvet_core::show::count;
+use velvet_core::wal::database_of;
 use velvet_drawer::inspect::File;
 
 pub(crate) fn run(arguments: &args::Export) -> Result<(), Failure> {
@@ -36,6 +37,11 @@ pub(super) fn written_new(
     to: &Path,
     write: impl FnOnce(&mut dyn Write) -> Result<u64, Failure>,
 ) -> Result<u64, Failure> {
+    if let Some(of) = database_of(to).filter(|of| of.is_file()) {
+        let problem =
+            format!("cannot write {}: a file of this name belongs to {}. Choose another name", named(to), named(&of));
+        return Err(Failure::new(problem));
+    }
     let created = OpenOptions::new().write(true).create_new(true).open(to);
     let created = created.map_err(|error| {
         let why = match (error.kind(), to.parent()) {

@@ -18,7 +18,7 @@ pub(crate) fn run(arguments: &args::Structure) -> Result<Verdict, Failure> {
         return match arguments.form {
             StructureForm::Text => against(&file, path),
             StructureForm::Json => against_as_json(&file, path),
-            StructureForm::Sql | StructureForm::Diagram => {
+            StructureForm::Sql | StructureForm::Diagram | StructureForm::Rust => {
                 Err(Failure::new("a comparison with a history is text or JSON: leave out --as, or give --as json"))
             }
         };
@@ -36,6 +36,7 @@ pub(crate) fn run(arguments: &args::Structure) -> Result<Verdict, Failure> {
         }
         StructureForm::Sql => file.statements()?.into_iter().map(|s| s + ";\n").collect(),
         StructureForm::Diagram => diagram(&file.structure()?),
+        StructureForm::Rust => file.types_in_rust()?,
     };
     write!(terminal::data(), "{text}")?;
     say_left_out(&file, false)?;
