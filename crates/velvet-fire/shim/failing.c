@@ -4,6 +4,7 @@
  * FIRE_ERROR     the error that it fails with
  * FIRE_FOREVER   set: all that follow fail too
  * FIRE_COUNT     a file that gets the number of calls, once the process ends
+ * FIRE_AHEAD     by how many seconds the clock is ahead
  * FIRE_RECORD    a file that gets each call, in order: a letter, the file's name, a place, and the bytes; “a” is what the process said
  */
 #define _GNU_SOURCE
@@ -18,10 +19,11 @@
 #include <string.h>
 #include <sys/stat.h>
 #include <sys/types.h>
+#include <time.h>
 #include <unistd.h>
 
 static atomic_long calls;
-static long fail_at, error_number;
+static long fail_at, error_number, ahead;
 static int forever;
 static char count_file[4096];
 static int record = -1;
@@ -31,6 +33,8 @@ __attribute__((constructor)) static void begin(void) {
     const char *at = getenv("FIRE_FAIL_AT"), *error = getenv("FIRE_ERROR"), *count = getenv("FIRE_COUNT");
     fail_at = at ? atol(at) : 0;
     error_number = error ? atol(error) : EIO;
+    const char *seconds = getenv("FIRE_AHEAD");
+    ahead = seconds ? atol(seconds) : 0;
     forever = getenv("FIRE_FOREVER") != NULL;
     if (count) strncpy(count_file, count, sizeof count_file - 1);
     const char *to = getenv("FIRE_RECORD");
@@ -61,6 +65,12 @@ static int is_file(int fd) {
 }
 
 #define REAL(name) ((__typeof__(&name))dlsym(RTLD_NEXT, #name))
+
+int clock_gettime(clockid_t clock, struct timespec *now) {
+    int result = REAL(clock_gettime)(clock, now);
+    if (result == 0 && clock == CLOCK_REALTIME) now->tv_sec += ahead;
+    return result;
+}
 
 /* Held from before a call until it is recorded, so that the order is the one in which the device saw them. */
 static void begin_call(void) {

@@ -24,6 +24,8 @@ pub(crate) fn run(role: &str, folder: &Path, seed: u64, from: u64) {
         "count" => crate::crowd::work(&path, seed, from),
         "scribble" => crate::screens::work(&path, seed),
         "seal" | "settle" | "unseal" | "renew" => crate::seals::work(role, folder, &path),
+        "open" => Drawer::open(&path, model::schema()).and_then(Drawer::close),
+        "clock" => crate::clocks::work(&path, seed),
         "turns" => crate::every_call::work(folder, &path),
         "upgrade" => Drawer::open(&path, versions::schema(3)).map(|_| say("done")),
         #[cfg(feature = "encryption")]

@@ -6,12 +6,13 @@ use crate::files::{self, mutate};
 use crate::kills::{killed, start};
 use crate::trial::{Trial, quietly};
 use std::fs;
+use std::io::Read;
 use std::panic::{AssertUnwindSafe, catch_unwind};
 use std::path::{Path, PathBuf};
 use std::process::{Command, Stdio};
 use std::time::Duration;
 use velvet_drawer::inspect::{self, File, Limits};
-use velvet_drawer::{Drawer, Error, FileKey, Options, Record, Schema};
+use velvet_drawer::{Attachment, Drawer, Error, FileKey, Key, Options, Record, Schema};
 use velvet_phone::Phone;
 
 /// How many records a file has at least.
@@ -138,8 +139,87 @@ pub(crate) fn run(trial: &mut Trial) {
                 Err(what) => trial.found(format!("a mutant: {what}")),
             }
         }
+        match long_values(folder.path(), &mut chance) {
+            Ok((read, refused)) => {
+                trial.count("long values read", read);
+                trial.count("long values refused", refused);
+            }
+            Err(what) => trial.found(format!("a long value: {what}")),
+        }
         drop(std::panic::take_hook());
     }
+}
+
+#[derive(Record)]
+struct Portrait {
+    bytes: Vec<u8>,
+    photo: Key<Attachment>,
+}
+
+/// Damages single pages of long values and attachments: each is read, by every way, as it was written, or refused.
+fn long_values(folder: &Path, chance: &mut fastrand::Rng) -> Result<(u64, u64), String> {
+    let told = |error: Error| error.to_string();
+    let path = folder.join("long.drawer");
+    files::remove(&path);
+    let schema = || Schema::new("fire").record::<Portrait>().attachments();
+    let drawer = options(folder).open(&path, schema()).map_err(told)?;
+    let mut written = Vec::new();
+    for _ in 0..chance.usize(1..8) {
+        let mut random = |most| {
+            let length = chance.usize(..most);
+            std::iter::repeat_with(|| chance.u8(1..)).take(length).collect::<Vec<u8>>()
+        };
+        let (bytes, content) = (random(30_000), random(60_000));
+        let photo = drawer.attachments().add(content.as_slice()).run().map_err(told)?.key();
+        let record = drawer.insert(Portrait { bytes: bytes.clone(), photo }).map_err(told)?.key();
+        written.push((record, bytes, photo, content));
+    }
+    drawer.close().map_err(told)?;
+    let whole = fs::read(&path).map_err(|error| error.to_string())?;
+    let (mut read, mut refused) = (0, 0);
+    for _ in 0..12 {
+        let mut bytes = whole.clone();
+        let page = chance.usize(1..(bytes.len() / 4_096).max(2));
+        let at = (page * 4_096 + chance.usize(..4_096)).min(bytes.len() - 1);
+        bytes[at] ^= 1 << chance.u8(..8);
+        fs::write(&path, &bytes).map_err(|error| error.to_string())?;
+        let Ok(drawer) = options(folder).read_only().open(&path, schema()) else { continue };
+        let mut is_right = |what: &str, found: Result<bool, Error>| match found {
+            Ok(true) => {
+                read += 1;
+                Ok(())
+            }
+            Ok(false) => Err(format!("{what} is another one after a bit of page {} was turned", page + 1)),
+            Err(_) => {
+                refused += 1;
+                Ok(())
+            }
+        };
+        for (record, bytes, attachment, content) in &written {
+            let attachments = drawer.attachments();
+            is_right("a record", drawer.get(*record).map(|found| found.is_some_and(|found| found.bytes == *bytes)))?;
+            is_right("an attachment", attachments.bytes(*attachment).map(|found| found == *content))?;
+            let streamed = attachments.open(*attachment).and_then(|mut stream| {
+                let mut found = Vec::new();
+                stream.read_to_end(&mut found).map(|_| found == *content).map_err(|error| Error::own(error.to_string()))
+            });
+            is_right("a stream", streamed)?;
+        }
+        let expected: Vec<String> = written.iter().map(|(_, bytes, ..)| hex(bytes)).collect();
+        let exported = key(folder).unlock(&path).and_then(|_unlocked| {
+            let mut out = Vec::new();
+            let file = File::open(&path)?;
+            file.export(&file.table("portrait")?, inspect::Exchange::SqlText, &mut out)?;
+            Ok(String::from_utf8_lossy(&out).to_lowercase())
+        });
+        is_right("an export", exported.map(|text| expected.iter().all(|bytes| text.contains(bytes.as_str()))))?;
+    }
+    files::remove(&path);
+    Ok((read, refused))
+}
+
+fn hex(bytes: &[u8]) -> String {
+    bytes.iter().map(|byte| format!("{byte:02x}")).collect()
 }
 
 /// Plays a role on a device that fails once, or is full from there on, and returns what it said.

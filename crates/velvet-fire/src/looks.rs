@@ -1,6 +1,7 @@
 //! Files that were changed or made to hurt, looked at in every way: no panic, no trace on them, little time and memory.
 
 use crate::files::{self, PARTS, mutate, part};
+use crate::kills::start;
 use crate::model;
 use crate::trial::{Trial, quietly};
 use rusqlite::Connection;
@@ -188,8 +189,59 @@ pub(crate) fn crafted(trial: &mut Trial) {
         }
         look(trial, &path, &statements.chars().take(90).collect::<String>());
         trial.count("crafted files", 1);
+        if let Err(what) = opened_with_a_view(trial, &place, &mut chance) {
+            trial.found(what);
+        }
     }
     drop(std::panic::take_hook());
+}
+
+/// A drawer one of whose tables is a view that may never end is opened or refused, by a process of its own, in little time.
+fn opened_with_a_view(trial: &mut Trial, place: &Path, chance: &mut fastrand::Rng) -> Result<(), String> {
+    let told = |error: rusqlite::Error| error.to_string();
+    let path = place.join("fire.drawer");
+    model::make(&path, chance.u64(..), 3).map_err(|error| error.to_string())?;
+    let file = Connection::open(&path).map_err(told)?;
+    let tables = "SELECT name FROM sqlite_schema WHERE type = 'table' AND name NOT LIKE 'sqlite_%' ORDER BY name";
+    let tables: Vec<String> = file
+        .prepare(tables)
+        .and_then(|mut names| names.query_map([], |row| row.get(0))?.collect::<rusqlite::Result<_>>())
+        .map_err(told)?;
+    let table = chance.choice(&tables).cloned().unwrap_or_default();
+    let columns: Vec<String> = file
+        .prepare(&format!("SELECT name FROM pragma_table_info('{table}')"))
+        .and_then(|mut names| names.query_map([], |row| row.get(0))?.collect::<rusqlite::Result<_>>())
+        .map_err(told)?;
+    let [first, others @ ..] = &columns[..] else { return Ok(()) };
+    let others: String = others.iter().map(|name| format!(", was.\"{name}\"")).collect();
+    let with = match chance.u8(..3) {
+        0 => format!(
+            "n(i) AS (SELECT 1 UNION ALL SELECT i + 1 FROM n) SELECT i AS \"{first}\"{others} FROM n, was WHERE i < 0"
+        ),
+        1 => format!("n(i) AS (SELECT 1 UNION ALL SELECT i % 7 FROM n) SELECT i AS \"{first}\"{others} FROM n, was"),
+        _ => format!("n(i) AS (SELECT 1) SELECT was.\"{first}\"{others} FROM n, was"),
+    };
+    let made = file.execute_batch(&format!(
+        "PRAGMA foreign_keys = OFF; PRAGMA legacy_alter_table = ON; ALTER TABLE \"{table}\" RENAME TO was;
+         CREATE VIEW \"{table}\" AS WITH RECURSIVE {with}"
+    ));
+    drop(file);
+    if made.is_err() {
+        return Ok(());
+    }
+    trial.count("views in the place of tables", 1);
+    let (begun, mut process) = (Instant::now(), start("open", place, 0, 0));
+    loop {
+        match process.try_wait().map_err(|error| error.to_string())? {
+            Some(status) if matches!(status.code(), Some(0 | 3)) => return Ok(()),
+            Some(status) => return Err(format!("opening with a view named {table} ended with {status}")),
+            None if begun.elapsed() > LONGEST => {
+                let _ = (process.kill(), process.wait());
+                return Err(format!("opening with a view named {table} does not end: {with}"));
+            }
+            None => std::thread::sleep(Duration::from_millis(2)),
+        }
+    }
 }
 
 fn hurtful(chance: &mut fastrand::Rng) -> String {

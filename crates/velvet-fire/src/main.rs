@@ -6,8 +6,11 @@
 #![forbid(unsafe_code)]
 
 mod app;
+mod beside;
 #[cfg(feature = "encryption")]
 mod ciphers;
+mod clocks;
+mod copies;
 mod crowd;
 mod devices;
 mod displaced;
@@ -16,11 +19,13 @@ mod every_call;
 #[path = "../../velvet-drawer/tests/common/everything.rs"]
 #[allow(dead_code, missing_docs, unreachable_pub, clippy::unwrap_used)]
 mod everything;
+mod exchange;
 mod files;
 mod kills;
 mod limits;
 mod looks;
 mod model;
+mod replaced;
 mod screens;
 mod seals;
 mod texts;
@@ -85,6 +90,16 @@ enum Named {
     Screens,
     /// Values at their limits, through every form in which they are kept, copied, told and read again
     Limits,
+    /// Looks, restoring and removing next to a drawer in one process
+    Beside,
+    /// Starts whose clock is ahead or behind
+    Clocks,
+    /// Copies of a sealed file that get new keys, are restored and set aside
+    Copies,
+    /// Devices that exchange what changed: joined and shuffled exports, rings, refused lines
+    Exchange,
+    /// Rows that are replaced and renumbered by plain SQL, next to searches
+    Replaced,
     /// What is sealed: kills while it is sealed, opened and given a new key, and changed files
     Seals,
     /// Encrypted files: kills and failing devices while they get and lose keys, and changed files
@@ -125,6 +140,11 @@ fn run(named: Named, rounds: Rounds, seed: Option<u64>) -> bool {
         Named::Texts => texts::run(&mut trial),
         Named::Screens => screens::run(&mut trial),
         Named::Limits => limits::run(&mut trial),
+        Named::Beside => beside::run(&mut trial),
+        Named::Clocks => clocks::run(&mut trial),
+        Named::Copies => copies::run(&mut trial),
+        Named::Exchange => exchange::run(&mut trial),
+        Named::Replaced => replaced::run(&mut trial),
         Named::Seals => seals::run(&mut trial),
         #[cfg(feature = "encryption")]
         Named::Ciphers => ciphers::run(&mut trial),

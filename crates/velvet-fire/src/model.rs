@@ -152,6 +152,10 @@ impl Change {
     }
 }
 
+pub(crate) fn glaze(name: &str) -> Glaze {
+    Glaze { name: name.to_owned() }
+}
+
 fn record((mark, (grams, remarks, _)): &(String, Listed)) -> Piece {
     Piece { mark: mark.clone(), grams: *grams, remarks: remarks.clone(), glaze: None }
 }

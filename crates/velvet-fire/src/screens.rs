@@ -4,13 +4,14 @@
 use crate::kills::start;
 use crate::trial::Trial;
 use rusqlite::Connection;
+use std::cmp::Ordering;
 use std::fs;
 use std::io::{BufRead, BufReader};
 use std::path::Path;
-use std::sync::atomic::{AtomicBool, Ordering};
+use std::sync::atomic::{AtomicBool, AtomicU64, Ordering::Relaxed};
 use std::thread;
 use std::time::{Duration, Instant};
-use velvet_drawer::{Drawer, Error, Key, List, Live, Record, Schema, Step, Stored};
+use velvet_drawer::{Drawer, Error, Key, List, Live, Record, Schema, Settings, State, Step, Stored, TextOrder};
 
 #[derive(Record, Clone, Debug)]
 struct Pot {
@@ -24,6 +25,11 @@ struct Pot {
     shelf: Option<Key<Shelf>>,
 }
 
+#[derive(Settings, Clone, Debug)]
+struct Desk {
+    writes: u64,
+}
+
 #[derive(Record, Clone, Debug)]
 struct Shelf {
     #[record(own_key)]
@@ -31,7 +37,7 @@ struct Shelf {
 }
 
 fn schema() -> Schema {
-    Schema::new("screens").record::<Pot>().record::<Shelf>()
+    Schema::new("screens").record::<Pot>().record::<Shelf>().settings::<Desk>()
 }
 
 fn open(path: &Path) -> Result<Drawer, Error> {
@@ -87,7 +93,7 @@ pub(crate) fn work(path: &Path, seed: u64) -> Result<(), Error> {
 struct Screen {
     live: Live<List<Stored<Pot>>>,
     shown: Vec<(i64, String)>,
-    statement: &'static str,
+    statement: String,
     failed: u64,
     updates: u64,
 }
@@ -125,7 +131,7 @@ impl Screen {
     /// Whether it comes to show what the engine reads.
     fn settles(&mut self, engine: &Connection) -> Result<(), String> {
         let read = || {
-            let mut statement = engine.prepare(self.statement)?;
+            let mut statement = engine.prepare(&self.statement)?;
             let rows = statement.query_map([], |row| {
                 let (mark, grams, remarks): (String, Option<i64>, String) = (row.get(1)?, row.get(2)?, row.get(3)?);
                 Ok((row.get(0)?, format!("{mark} {grams:?} {remarks}")))
@@ -149,28 +155,69 @@ impl Screen {
     }
 }
 
-fn screens(drawer: &Drawer) -> Result<Vec<Screen>, Error> {
-    let pots = || drawer.records::<Pot>();
-    let all = [
-        (pots().watch()?, "SELECT key, mark, grams, remarks FROM pot ORDER BY key"),
-        (
-            pots().filter(|p| p.grams.at_least(0) | p.remarks.is("light")).sort_by(|p| p.mark.descending()).watch()?,
-            "SELECT key, mark, grams, remarks FROM pot WHERE grams >= 0 OR remarks = 'light' ORDER BY mark DESC",
-        ),
-        (
-            pots().sort_by(|p| (p.grams.descending(), p.mark.ascending())).limit(7).watch()?,
-            "SELECT key, mark, grams, remarks FROM pot ORDER BY grams DESC, mark LIMIT 7",
-        ),
-        (
-            pots().sort_by(|p| (p.grams.ascending().missing_last(), p.mark.ascending())).offset(5).limit(9).watch()?,
-            "SELECT key, mark, grams, remarks FROM pot ORDER BY grams NULLS LAST, mark LIMIT 9 OFFSET 5",
-        ),
-        (
-            pots().filter(|p| p.shelf.which(|s| s.name.at_least("S-"))).sort_by(|p| p.mark.ascending()).watch()?,
-            "SELECT pot.key, mark, grams, remarks FROM pot JOIN shelf ON shelf.key = pot.shelf WHERE name >= 'S-' ORDER BY mark",
-        ),
-    ];
-    Ok(all.map(|(live, statement)| Screen { live, shown: Vec::new(), statement, failed: 0, updates: 0 }).into())
+/// An order of the app's own, which the engine is given too.
+struct LastLetterFirst;
+
+impl TextOrder for LastLetterFirst {
+    fn compare(a: &str, b: &str) -> Ordering {
+        a.chars().rev().cmp(b.chars().rev())
+    }
+}
+
+/// How many lists are followed at a time.
+const SCREENS: usize = 12;
+
+/// Lists of all kinds: with conditions, orders and ranges of chance, some of which end at the same row.
+fn screens(drawer: &Drawer, chance: &mut fastrand::Rng) -> Result<Vec<Screen>, Error> {
+    let mut all = Vec::new();
+    let ends = chance.u64(4..12);
+    for _ in 0..SCREENS {
+        let pots = drawer.records::<Pot>();
+        let (pots, condition) = match chance.u8(..5) {
+            0 | 1 => (pots, "1"),
+            2 => (pots.filter(|p| p.grams.at_least(0) | p.remarks.is("light")), "grams >= 0 OR remarks = 'light'"),
+            3 => (pots.filter(|p| !p.mark.starts_with("M")), "mark NOT LIKE 'M%'"),
+            _ => {
+                let on_shelf = "(SELECT name FROM shelf WHERE shelf.key = pot.shelf) >= 'S-'";
+                (pots.filter(|p| p.shelf.which(|s| s.name.at_least("S-"))), on_shelf)
+            }
+        };
+        let (pots, order) = match chance.u8(..7) {
+            0 => (pots, "key"),
+            1 => (pots.sort_by(|p| p.mark.descending()), "mark DESC"),
+            2 => (pots.sort_by(|p| (p.grams.descending(), p.mark.ascending())), "grams DESC, mark"),
+            3 => (pots.sort_by(|p| (p.grams.ascending().missing_last(), p.mark.ascending())), "grams NULLS LAST, mark"),
+            4 => (
+                pots.sort_by(|p| (p.remarks.descending(), p.mark.ascending_by::<LastLetterFirst>())),
+                "remarks DESC, mark COLLATE last_letter_first",
+            ),
+            5 => (
+                pots.sort_by(|p| (p.remarks.ascending_by::<LastLetterFirst>(), p.mark.descending())),
+                "remarks COLLATE last_letter_first, mark DESC",
+            ),
+            _ => (
+                pots.sort_by(|p| (p.shelf.its(|s| s.name).ascending(), p.mark.ascending())),
+                "(SELECT name FROM shelf WHERE shelf.key = pot.shelf), mark",
+            ),
+        };
+        let (offset, limit) = match chance.u8(..5) {
+            0 | 1 => (0, None),
+            2 => (chance.u64(..ends), None),
+            // These end at the same row.
+            _ => {
+                let offset = chance.u64(..ends);
+                (offset, Some(ends - offset))
+            }
+        };
+        let pots = if offset > 0 { pots.offset(offset) } else { pots };
+        let pots = limit.map_or(pots.clone(), |limit| pots.limit(limit));
+        let limit = limit.map_or(-1, u64::cast_signed);
+        let statement = format!(
+            "SELECT key, mark, grams, remarks FROM pot WHERE {condition} ORDER BY {order} LIMIT {limit} OFFSET {offset}"
+        );
+        all.push(Screen { live: pots.watch()?, shown: Vec::new(), statement, failed: 0, updates: 0 });
+    }
+    Ok(all)
 }
 
 pub(crate) fn run(trial: &mut Trial) {
@@ -191,7 +238,11 @@ fn round(trial: &mut Trial, place: &Path, chance: &mut fastrand::Rng) -> Result<
     let drawer = open(&path).map_err(said)?;
     let engine = Connection::open(&path).map_err(|error| error.to_string())?;
     engine.busy_timeout(Duration::from_secs(20)).map_err(|error| error.to_string())?;
-    let mut screens = screens(&drawer).map_err(said)?;
+    let collation = |a: &str, b: &str| LastLetterFirst::compare(a, b);
+    engine.create_collation("last_letter_first", collation).map_err(|error| error.to_string())?;
+    let mut screens = screens(&drawer, chance).map_err(said)?;
+    let mut desk = drawer.settings::<Desk>().watch_field(|desk| desk.writes).map_err(said)?;
+    let writes = AtomicU64::new(0);
     let mut processes = Vec::new();
     for _ in 0..2 {
         let mut process = start("scribble", place, chance.u64(..), 0);
@@ -204,12 +255,16 @@ fn round(trial: &mut Trial, place: &Path, chance: &mut fastrand::Rng) -> Result<
     let seeds = [chance.u64(..), chance.u64(..)];
     let followed = thread::scope(|scope| {
         let writers = seeds.map(|seed| {
-            let (drawer, is_over) = (drawer.clone(), &is_over);
+            let (drawer, is_over, writes) = (drawer.clone(), &is_over, &writes);
             scope.spawn(move || {
                 let mut chance = fastrand::Rng::with_seed(seed);
-                while !is_over.load(Ordering::Relaxed) {
+                while !is_over.load(Relaxed) {
                     scribble(&drawer, &mut chance)?;
-                    thread::sleep(Duration::from_micros(chance.u64(..3_000)));
+                    writes.fetch_add(1, Relaxed);
+                    if chance.u8(..16) == 0 {
+                        drawer.settings::<Desk>().change(|desk| desk.writes += 1)?;
+                        thread::sleep(Duration::from_micros(chance.u64(..3_000)));
+                    }
                 }
                 Ok::<_, Error>(())
             })
@@ -236,13 +291,21 @@ fn round(trial: &mut Trial, place: &Path, chance: &mut fastrand::Rng) -> Result<
                         result = Err(error.to_string());
                     }
                 }
+                5 => {
+                    // Whoever writes just now keeps the file open, and closes it afterwards.
+                    let _ = drawer.going_to_background(Duration::from_millis(chance.u64(..40)));
+                    let text = "UPDATE pot SET grams = ifnull(grams, 0) + 1 WHERE key = (SELECT min(key) FROM pot)";
+                    let written = engine.execute(text, []).map(drop).map_err(|error| error.to_string());
+                    thread::sleep(Duration::from_millis(chance.u64(..20)));
+                    result = written.and_then(|()| drawer.back_in_foreground().map_err(said));
+                }
                 _ => result = screens[at].take(Duration::from_millis(5)),
             }
         }
         for mut process in processes {
             let _ = process.kill().and_then(|()| process.wait());
         }
-        is_over.store(true, Ordering::Relaxed);
+        is_over.store(true, Relaxed);
         for writer in writers {
             match writer.join() {
                 Ok(Ok(())) => {}
@@ -262,5 +325,16 @@ fn round(trial: &mut Trial, place: &Path, chance: &mut fastrand::Rng) -> Result<
         trial.count("failures told", screen.failed);
     }
     trial.count("screens", screens.len() as u64);
+    trial.count("writes of this process", writes.into_inner());
+    let stored = "SELECT coalesce((SELECT CAST(value AS INTEGER) FROM desk WHERE setting = 'writes'), 0)";
+    let stored =
+        engine.query_row(stored, [], |row| row.get(0)).map_err(|error| error.to_string()).map(i64::cast_unsigned)?;
+    let begun = Instant::now();
+    while !matches!(desk.now(), State::Loaded(now) if now == stored) {
+        let _ = desk.news_within(Duration::from_millis(20));
+        if begun.elapsed() > Duration::from_secs(20) {
+            return Err(format!("a setting is shown as {:?}, and {stored} is stored", desk.now()));
+        }
+    }
     drawer.close().map_err(said)
 }

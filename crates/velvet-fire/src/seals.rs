@@ -169,6 +169,7 @@ pub(crate) fn run(trial: &mut Trial) {
     let (clear, sealed) =
         (made::<before::Person>(folder.path(), "clear", 1), made::<sealed::Person>(folder.path(), "sealed", 2));
     let left = left_in_the_clear(folder.path(), &sealed);
+    let named = with_names(folder.path());
     let place = folder.path().join("fire.drawer");
     while let Some(mut chance) = trial.next() {
         let role = chance.choice(["seal", "settle", "unseal", "renew"]).unwrap_or("seal");
@@ -198,6 +199,11 @@ pub(crate) fn run(trial: &mut Trial) {
             match looked {
                 Ok(opened) => trial.count("values opened in them", opened),
                 Err(what) => trial.found(format!("a mutant: {what}")),
+            }
+            trial.count("files with other names", 1);
+            match with_other_names(folder.path(), &named, &mut chance) {
+                Ok(opened) => trial.count("names opened in them", opened),
+                Err(what) => trial.found(format!("other names: {what}")),
             }
         }
         drop(std::panic::take_hook());
@@ -260,4 +266,104 @@ fn mutant(folder: &Path, sealed: &Path, chance: &mut fastrand::Rng) -> Result<u6
         Err(error) if error.is_own() || error.to_string().contains(WORD) => Err(error.to_string()),
         looked => Ok(looked.unwrap_or(0)),
     }
+}
+
+/// Named values, and settings of which one is in the clear again in the next version.
+mod named {
+    #[derive(velvet_drawer::Record)]
+    #[record(named)]
+    pub(super) struct Token {
+        pub(super) name: String,
+        #[record(sealed)]
+        pub(super) value: String,
+    }
+
+    #[derive(velvet_drawer::Settings, Clone)]
+    pub(super) struct Desk {
+        #[settings(sealed)]
+        pub(super) pin: String,
+        #[settings(sealed)]
+        pub(super) code: String,
+        #[settings(sealed)]
+        pub(super) place: String,
+    }
+
+    pub(super) mod later {
+        #[derive(velvet_drawer::Settings, Clone)]
+        pub(crate) struct Desk {
+            #[settings(sealed)]
+            pub(crate) pin: String,
+            #[settings(sealed)]
+            pub(crate) code: String,
+            #[settings(was_sealed)]
+            pub(crate) place: String,
+        }
+    }
+}
+
+const NAMES: [&str; 4] = ["courier", "post", "", "another/account"];
+
+/// A file in which each sealed value says its name.
+fn with_names(folder: &Path) -> PathBuf {
+    let path = folder.join("named");
+    let schema = Schema::new("fire").record::<named::Token>().settings::<named::Desk>();
+    let drawer = options(folder).open(&path, schema).expect("a drawer");
+    for name in NAMES {
+        drawer.named::<named::Token>().set(name, format!("{WORD} {name}")).expect("set");
+        let change = |desk: &mut named::Desk| {
+            (desk.pin, desk.code) = (format!("{WORD} pin of {name}"), format!("{WORD} code of {name}"));
+            desk.place = format!("place of {name}");
+        };
+        drawer.settings::<named::Desk>().of(name).change(change).expect("changed");
+    }
+    drawer.close().expect("closed");
+    path
+}
+
+/// Gives rows the names, values and numbers of others, of this table and the next one: whatever opens was sealed under that name, and what opens no more is not shown by
+/// the next version either.
+fn with_other_names(folder: &Path, named: &Path, chance: &mut fastrand::Rng) -> Result<u64, String> {
+    let told = |error: &dyn std::fmt::Display| error.to_string();
+    let path = folder.join("renamed.drawer");
+    files::copy(named, &path).map_err(|e| told(&e))?;
+    let file = rusqlite::Connection::open(&path).map_err(|e| told(&e))?;
+    for _ in 0..chance.usize(1..6) {
+        let (table, name) = if chance.bool() { ("token", "name") } else { ("desk_sealed", "setting") };
+        let from = if chance.u8(..4) > 0 { table } else { "token" };
+        let [a, b] = [(); 2].map(|()| chance.u32(1..13));
+        let text = match chance.u8(..4) {
+            0 => format!("UPDATE OR REPLACE {table} SET {name} = (SELECT {name} FROM {table} WHERE key = {b}) WHERE key = {a}"),
+            1 => format!("UPDATE OR IGNORE {table} SET value = (SELECT value FROM {from} WHERE key = {b}) WHERE key = {a}"),
+            2 => format!("UPDATE OR REPLACE {table} SET key = {b} WHERE key = {a}"),
+            _ => format!(
+                "UPDATE {table} SET {name} = {name} || '~' WHERE key IN ({a}, {b});
+                 UPDATE {table} SET {name} = (SELECT rtrim({name}, '~') FROM {table} t WHERE t.key = {a} + {b} - {table}.key) WHERE {name} LIKE '%~'"
+            ),
+        };
+        // Two rows may not have one name; then nothing is changed.
+        let _ = file.execute_batch(&text);
+    }
+    file.close().map_err(|(_, e)| told(&e))?;
+    let schema = || Schema::new("fire").record::<named::Token>();
+    let drawer = options(folder).open(&path, schema().settings::<named::Desk>()).map_err(|e| told(&e))?;
+    let mut opened = 0;
+    for name in NAMES {
+        if let Ok(Some(value)) = drawer.named::<named::Token>().get(name) {
+            opened += 1;
+            if value != format!("{WORD} {name}") {
+                return Err(format!("{name:?} opened as {value}"));
+            }
+        }
+        let desk = drawer.settings::<named::Desk>().of(name).get().map_err(|e| told(&e))?;
+        for (field, value) in [("pin", &desk.pin), ("code", &desk.code)] {
+            opened += u64::from(!value.is_empty());
+            if !value.is_empty() && *value != format!("{WORD} {field} of {name}") {
+                return Err(format!("the {field} of {name:?} opened as {value}"));
+            }
+        }
+    }
+    drawer.close().map_err(|e| told(&e))?;
+    let next = options(folder).open(&path, schema().settings::<named::later::Desk>()).map_err(|e| told(&e))?;
+    next.close().map_err(|e| told(&e))?;
+    is_unseen(&path).map(|()| opened)
 }

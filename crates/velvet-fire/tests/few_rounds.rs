@@ -19,11 +19,13 @@ fn processes_are_killed() {
 fn devices_fail() {
     holds("devices", 30);
     holds("every-call", 60);
+    holds("clocks", 2);
 }
 
 #[test]
 fn files_are_displaced() {
     holds("displaced", 20);
+    holds("beside", 8);
 }
 
 #[test]
@@ -35,6 +37,12 @@ fn a_crowd_writes() {
 fn files_are_mutated_and_crafted() {
     holds("mutants", 40);
     holds("crafted", 10);
+}
+
+#[test]
+fn devices_exchange_and_rows_are_replaced() {
+    holds("exchange", 60);
+    holds("replaced", 10);
 }
 
 #[test]
@@ -55,6 +63,7 @@ fn values_at_their_limits_pass_through_every_form() {
 #[test]
 fn what_is_sealed_is_killed_and_changed() {
     holds("seals", 12);
+    holds("copies", 12);
 }
 
 #[cfg(feature = "encryption")]
