@@ -72,8 +72,28 @@ pub(crate) fn run(table: &mut Ratios) -> Result<()> {
         .map_err(|error: velvet_drawer::Error| error)?;
     table.line("one change in a followed list of 100,000, against reading it anew", in_long, anew, 0.02);
     table.at_most("one change in a followed list of 100,000, until it is told (µs)", in_long.as_micros() as u64, 2_000);
+    drop(long);
+    first_change(table, &path("long.drawer"))?;
     burst(table, &mut short)?;
     later(table, &short.drawer)
+}
+
+/// One change right after a long list was read for the first time, as when an app begins, until it is told; against that reading.
+fn first_change(table: &mut Ratios, path: &Path) -> Result<()> {
+    let (mut told, mut read) = (Vec::new(), Vec::new());
+    for n in 1..=5 {
+        let drawer = Drawer::open(path, schema())?;
+        let begun = Instant::now();
+        let mut live = selected(&drawer, ROWS).watch()?;
+        live.next().ok_or("it is open")??;
+        read.push(begun.elapsed());
+        drawer.change(Key::<Piece>::from_number(n * 77), |p| p.grams = Some(5_000 + n as u32)).map(drop)?;
+        let begun = Instant::now();
+        live.next().ok_or("it is open")??;
+        told.push(begun.elapsed());
+    }
+    table.line("the first change in a list of 100,000, against reading it", middle(&mut told), middle(&mut read), 0.5);
+    Ok(())
 }
 
 /// What asking for a record later costs, against reading it at once.
@@ -152,11 +172,12 @@ fn burst(table: &mut Ratios, followed: &mut Followed) -> Result<()> {
             followed.live.go_on();
         }
     }
-    let middle = |all: &mut Vec<Duration>| {
-        all.sort();
-        all[all.len() / 2]
-    };
     table.line("1,000 writes in a burst, with a list that follows", middle(&mut with), middle(&mut without), 1.10);
     table.at_most("1,000 writes in a burst, the updates told of them", updates, 20);
     Ok(())
+}
+
+fn middle(all: &mut [Duration]) -> Duration {
+    all.sort();
+    all[all.len() / 2]
 }

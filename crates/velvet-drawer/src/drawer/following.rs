@@ -33,6 +33,9 @@ const BETWEEN_LOOKS: Duration = Duration::from_millis(1);
 /// While another thread writes, how long to wait until looking again whether it has ended.
 const WRITER_IS_BUSY: Duration = Duration::from_millis(10);
 
+/// Where a transaction goes on as following begins, how long its end is waited for before anything is read: it would be read twice.
+const WRITER_COMES_BACK: Duration = Duration::from_millis(100);
+
 /// How long a commit is waited for that is in the middle of being made, before all is read.
 const COMMIT_TAKES: Duration = Duration::from_millis(50);
 
@@ -98,8 +101,12 @@ struct State {
     look_at_others: Option<Instant>,
     /// Whether a transaction of this drawer holds the lock to write, with all heard that was committed before it.
     is_writing_alone: bool,
+    /// How many such transactions began.
+    begun_alone: u64,
     /// When to try again to listen.
     listen_again: Option<Instant>,
+    /// Until then, nothing is worked out before listening began.
+    listens_first_until: Option<Instant>,
     /// Whether the app is where nobody sees results.
     is_quiet: bool,
 }
@@ -117,6 +124,9 @@ struct Registered {
     /// When it was worked out last, and how long the next one waits from then on.
     last: Option<Instant>,
     pause: Duration,
+    /// How long it took last after news of rows, and after any other: at most half of the time is spent on it.
+    took_of_rows: Duration,
+    took_of_all: Duration,
     failures: u32,
     retry: Option<Instant>,
 }
@@ -170,8 +180,11 @@ impl Registered {
 
     /// When it is due; nothing where there is nothing new.
     fn due(&self, now: Instant) -> Option<Instant> {
-        self.news.as_ref().filter(|_| self.is_active())?;
-        let rested = self.last.map_or(now, |last| last + self.pause);
+        let took = match self.news.as_ref().filter(|_| self.is_active())? {
+            News::Rows(_) => self.took_of_rows,
+            News::All => self.took_of_all,
+        };
+        let rested = self.last.map_or(now, |last| last + self.pause.max(took));
         Some(self.retry.map_or(rested, |retry| retry.max(rested)))
     }
 }
@@ -282,6 +295,8 @@ impl Following {
             cancel: Cancel::default(),
             last: None,
             pause: PAUSE,
+            took_of_rows: Duration::ZERO,
+            took_of_all: Duration::ZERO,
             failures: 0,
             retry: None,
         });
@@ -314,6 +329,7 @@ impl Following {
             self.0.wake.notify_all();
         }
         state.is_writing_alone = true;
+        state.begun_alone += 1;
         Some(WritesAlone(&self.0))
     }
 
@@ -389,7 +405,8 @@ impl Shared {
                 Some(Job::LookAtOthers)
             } else {
                 let is_quiet = state.is_quiet;
-                let due = state.followed.iter_mut().filter(|f| !is_quiet && is_due(f.due(now)));
+                let first = state.listens_first_until.unwrap_or(now);
+                let due = state.followed.iter_mut().filter(|f| !is_quiet && is_due(f.due(now).map(|at| at.max(first))));
                 due.min_by_key(|f| f.last).map(|next| {
                     let news = next.news.take().unwrap_or(News::All);
                     let (follower, cancel) = (Arc::clone(&next.follower), next.cancel.clone());
@@ -434,9 +451,12 @@ impl Shared {
             None => Some(WRITER_IS_BUSY),
         };
         if let Some(again) = again {
-            state.listen_again = Some(Instant::now() + again);
+            let now = Instant::now();
+            state.listen_again = Some(now + again);
+            state.listens_first_until.get_or_insert(now + WRITER_COMES_BACK);
             return;
         }
+        state.listens_first_until = None;
         state.is_listening = true;
         state.tells_of_each_row = tells_of_each_row;
         // Where it is not known, the first look at it takes it for news.
@@ -463,13 +483,14 @@ impl Shared {
     fn complete(&self, inner: &Inner, number: u64, news: News) -> News {
         let News::Rows(mut rows) = news else { return News::All };
         let until = Instant::now() + COMMIT_TAKES;
+        let begun_before = self.state().begun_alone;
         loop {
             // Whoever has the connection that writes has told of its commits.
             let others = inner.pool().count_of_others();
             let mut state = self.state();
             match others {
                 Some(count) => _ = state.hear_of_others(count.unwrap_or(i64::MIN)),
-                None if state.is_writing_alone => (),
+                None if state.is_writing_alone || state.begun_alone != begun_before => (),
                 None if Instant::now() >= until => return News::All,
                 None => {
                     drop(self.wake.wait_timeout(state, BETWEEN_LOOKS));
@@ -490,9 +511,11 @@ impl Shared {
 
     fn step(&self, inner: &Inner, number: u64, follower: &dyn Follower, news: News, cancel: &Cancel) {
         let begun = Instant::now();
+        let mut is_of_rows = false;
         let step = || {
             inner.viewing(|scope| {
                 let news = self.complete(inner, number, news);
+                is_of_rows = matches!(news, News::Rows(_));
                 scope.connection.until_cancelled(cancel, || follower.step(scope, &news))
             })
         };
@@ -507,9 +530,8 @@ impl Shared {
         // It may be followed no longer.
         let Some(followed) = state.followed.iter_mut().find(|f| f.number == number) else { return };
         let goes_on = followed.last.is_some_and(|last| begun - last < followed.pause * 2);
-        let pause = if goes_on { (followed.pause * 2).min(LONGEST_PAUSE) } else { PAUSE };
-        // At most half of the time is spent on it.
-        followed.pause = pause.max(ended - begun);
+        followed.pause = if goes_on { (followed.pause * 2).min(LONGEST_PAUSE) } else { PAUSE };
+        *if is_of_rows { &mut followed.took_of_rows } else { &mut followed.took_of_all } = ended - begun;
         followed.last = Some(ended);
         match result {
             Ok(_) => followed.failures = 0,
