@@ -14,6 +14,17 @@ pub fn order(a: ValueRef<'_>, b: ValueRef<'_>) -> Ordering {
     }
 }
 
+/// As [`order`], where `a` to `z` are the same as `A` to `Z`. The engine does not look further than to a NUL, and then at the lengths.
+pub fn order_ignoring_case(a: ValueRef<'_>, b: ValueRef<'_>) -> Ordering {
+    if class(a) != 2 || class(b) != 2 {
+        return order(a, b);
+    }
+    let (a, b) = (bytes(a), bytes(b));
+    let low = |(a, b): (&u8, &u8)| (a.to_ascii_lowercase(), b.to_ascii_lowercase());
+    let differs = a.iter().zip(b).map(low).find(|(a, b)| *a == 0 || a != b);
+    differs.map_or(Ordering::Equal, |(a, b)| a.cmp(&b)).then(a.len().cmp(&b.len()))
+}
+
 /// The order of rows by several values.
 pub fn order_of_rows<'v>(a: impl Iterator<Item = ValueRef<'v>>, b: impl Iterator<Item = ValueRef<'v>>) -> Ordering {
     a.zip(b).map(|(a, b)| order(a, b)).find(|o| o.is_ne()).unwrap_or(Ordering::Equal)

@@ -6,7 +6,7 @@ use velvet_derive::Record;
 ///
 /// It is a record like others, found by `drawer.records::<Attachment>()`, changed (its name and media type) by [`Drawer::change`](crate::Drawer::change), and removed by
 /// [`Drawer::remove`](crate::Drawer::remove): its content goes with the last attachment that has it. With `#[record(remove_unlinked)]` on a link, it is removed with the last record
-/// that links to it.
+/// that links to it by such a link, unless another link still leads to it; then it stays until it is removed, also after that other record is gone.
 ///
 /// ```
 /// use velvet_drawer::{Attachment, Drawer, Key, Record, Schema};

@@ -6,7 +6,8 @@ use common::{folder, other_program, versions};
 use proptest::prelude::*;
 use velvet_core::evolution::{History, draft};
 use velvet_core::structure::Structure;
-use velvet_drawer::inspect::{File, TrailOf};
+use std::collections::BTreeMap;
+use velvet_drawer::inspect::{Did, Difference, File, TrailOf};
 use velvet_drawer::{Condition, Drawer, Error, Key, List, Live, Record, Records, Schema, State, Stored, Trail};
 
 #[derive(Record, Clone, Debug, PartialEq)]
@@ -21,6 +22,7 @@ struct Member {
 #[derive(Record, Clone, Debug, PartialEq)]
 struct Loan {
     member: Key<Member>,
+    #[record(own_key)]
     what: String,
 }
 
@@ -203,6 +205,55 @@ mod old {
     }
 }
 
+proptest! {
+    #![proptest_config(ProptestConfig { cases: 24, failure_persistence: None, ..ProptestConfig::default() })]
+    #[test]
+    fn two_drawers_are_compared_as_two_maps_by_small_letters(
+        before in prop::collection::vec((words(), 0..3_u32), 0..10),
+        after in prop::collection::vec((words(), 0..3_u32), 0..10),
+    ) {
+        let (folder, path) = folder();
+        let mut files = Vec::new();
+        for (name, all) in [("before", &before), ("after", &after)] {
+            let path = path.with_file_name(name);
+            let drawer = Drawer::open(&path, schema()).unwrap();
+            let mut kept = BTreeMap::new();
+            for (word, visits) in all {
+                if !kept.contains_key(&low(word)) {
+                    kept.insert(low(word), (word.clone(), *visits));
+                    let member = drawer.insert(member(word, *visits)).unwrap().key();
+                    // As a borrower the member is the same, however the address is written.
+                    drawer.insert(Loan { member, what: low(word) }).unwrap();
+                }
+            }
+            drawer.close().unwrap();
+            files.push((File::open(&path).unwrap(), kept));
+        }
+        let [(first, was), (second, is)] = &files[..] else { unreachable!() };
+        let mut told = BTreeMap::new();
+        let each = &mut |difference: Difference<'_>| {
+            if difference.table() == "member" {
+                told.insert(low(difference.known_by()[0].value.to_value().literal().trim_matches('\'')), difference.did());
+            }
+            Ok(())
+        };
+        let comparison = first.compare(second, each).unwrap();
+        let expected = was.keys().chain(is.keys()).filter_map(|word| {
+            let did = match (was.get(word), is.get(word)) {
+                (Some(was), Some(is)) if was == is => return None,
+                (Some(_), Some(_)) => Did::Changed,
+                (Some(_), None) => Did::Removed,
+                _ => Did::Inserted,
+            };
+            Some((word.clone(), did))
+        });
+        prop_assert_eq!(told, expected.collect::<BTreeMap<_, _>>());
+        let loans = comparison.tables.iter().find(|t| t.name == "loan").unwrap();
+        prop_assert_eq!(loans.same, was.keys().filter(|word| is.contains_key(*word)).count() as u64);
+        drop(folder);
+    }
+}
+
 #[test]
 fn a_column_comes_to_ignore_case_unless_rows_are_the_same_then() {
     let loans = Loan::table().unwrap();
@@ -224,7 +275,7 @@ fn a_column_comes_to_ignore_case_unless_rows_are_the_same_then() {
             let nickname = Some((*nickname).to_owned());
             let stored = drawer.insert(old::Member { address: address.into(), nickname, visits: 3 }).unwrap();
             let member = Key::from_number(stored.key().number());
-            drawer.insert(Loan { member, what: "a book".into() }).unwrap();
+            drawer.insert(Loan { member, what: format!("a book for {address}") }).unwrap();
         }
         drawer.close().unwrap();
         match Drawer::open(&path, new()) {

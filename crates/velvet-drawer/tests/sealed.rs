@@ -112,6 +112,7 @@ fn what_is_sealed_is_read_by_every_way_and_seen_by_none_else() {
     drawer.named::<Token>().set("courier", format!("{WORD} 1")).unwrap();
     drawer.named::<Token>().set("courier", format!("{WORD} 2")).unwrap();
     drawer.named::<Token>().merge([("post", WORD.to_owned()), ("courier", format!("{WORD} 3"))]).unwrap();
+    assert_eq!(drawer.get(stored[1].key()).unwrap().unwrap().rate.to_bits(), 0, "-0.0 is stored as 0.0");
     let account = Account { pass_phrase: WORD.into(), tries: 3 };
     drawer.settings::<Account>().change(|a| a.pass_phrase = WORD.into()).unwrap();
     drawer.settings::<Account>().of("school").replace(account.clone()).unwrap();
@@ -486,6 +487,12 @@ fn columns_come_to_be_sealed_are_renamed_filled_and_stop_to_be_sealed() {
             assert!(file.check().unwrap().is_sound());
             let tried = file.rehearse_history(fourth).unwrap_err();
             assert!(tried.is_key_missing() && tried.to_string().contains("what is sealed cannot be opened"), "{tried}");
+            let schema = at_version::<v::four::Person>(fourth);
+            let tried = file.rehearse(&schema).unwrap_err();
+            assert!(tried.is_key_missing(), "{tried}");
+            let (names, before) = (format!("{keys:?}"), std::fs::read(&path).unwrap());
+            assert!(file.rehearse_with_keys(&schema, keys.clone()).unwrap().upgraded.is_some());
+            assert!(format!("{keys:?}") == names && std::fs::read(&path).unwrap() == before, "a rehearsal keeps nothing");
         }
         let lost = Drawer::options().keys(KeysInMemory::default()).leave_sealed();
         let opened = lost.open(&path, at_version::<v::four::Person>(fourth));

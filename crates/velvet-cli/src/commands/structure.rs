@@ -8,7 +8,7 @@ use serde::Serialize;
 use std::fmt::Write as _;
 use std::io::Write;
 use std::path::Path;
-use velvet_core::show::{Shown, Tone, escaped};
+use velvet_core::show::{Shown, Tone, acts, escaped};
 use velvet_drawer::grid::Grid;
 use velvet_drawer::inspect::{ColumnStructure, File, Holds, IndexStructure, TableStructure};
 
@@ -119,12 +119,12 @@ fn rules(table: &TableStructure, column: &ColumnStructure) -> String {
 
 /// A graph in the DOT language, which many programs draw.
 fn diagram(tables: &[TableStructure]) -> String {
-    let quoted = |text: &str| format!("\"{}\"", text.replace('\\', "\\\\").replace('"', "\\\""));
+    let quoted = |text: &str| format!("\"{}\"", escaped(text).replace('\\', "\\\\").replace('"', "\\\""));
     let mut out =
         String::from("digraph drawer {\n  rankdir = LR\n  node [shape = record, fontname = \"sans-serif\"]\n");
     for table in tables {
         // Characters with a meaning inside of a record's label are written out.
-        let plain = |text: &str| text.replace(['{', '}', '|', '<', '>', '"', '\\'], "_");
+        let plain = |text: &str| text.replace(|c| r#"{}|<>"\"#.contains(c) || acts(c), "_");
         let lines: Vec<String> =
             table.columns.iter().map(|c| format!("{}: {}\\l", plain(&c.name), plain(&c.storage))).collect();
         let _ = writeln!(out, "  {} [label = \"{{{}|{}}}\"]", quoted(&table.name), plain(&table.name), lines.concat());

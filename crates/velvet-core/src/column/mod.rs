@@ -250,6 +250,9 @@ impl<T, C: ColumnType> Column<T, C> {
     }
 
     /// Makes this column larger by `by` in every record of a selection; what is missing stays so. See `Records::update`.
+    ///
+    /// Each record is compared with all others when it is written. In a unique column, numbers that follow each other are therefore in each other's way: make room
+    /// first, with one update to numbers that no record has and a second one to those that are meant.
     pub fn increase(self, by: <C::Inner as ColumnType>::Arg<'_>) -> Assignment<T>
     where
         C: Summed,
@@ -257,7 +260,7 @@ impl<T, C: ColumnType> Column<T, C> {
         self.based_on_old(" + ", by)
     }
 
-    /// Makes this column smaller by `by` in every record of a selection; what is missing stays so. See `Records::update`.
+    /// Makes this column smaller by `by` in every record of a selection; what is missing stays so. See `Records::update`, and `increase` for unique columns.
     pub fn decrease(self, by: <C::Inner as ColumnType>::Arg<'_>) -> Assignment<T>
     where
         C: Summed,

@@ -5,7 +5,8 @@ use crate::structure::Kind;
 use crate::value::ValueRef;
 use rust_decimal::Decimal;
 
-/// Its text does not sort as its number does, so it is compared with `is` alone.
+/// Its text does not sort as its number does, so it is compared with `is` alone. 1.50 is stored as 1.5, so that both are the same value; zeros at the end do not
+/// come back.
 impl ColumnType for Decimal {
     by_value!(Decimal, Text);
 

@@ -67,7 +67,8 @@ macro_rules! decimal {
                 if value.is_nan() {
                     return Err(not_a_number());
                 }
-                out.real(f64::from(*value));
+                // -0.0 becomes 0.0, also where it is sealed: the engine keeps no other.
+                out.real(f64::from(*value) + 0.0);
                 Ok(())
             }
 

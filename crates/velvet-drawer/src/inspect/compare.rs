@@ -12,9 +12,9 @@ use serde::Serialize;
 use std::cmp::Ordering;
 use std::collections::{BTreeMap, HashMap};
 use velvet_core::ValueRef;
-use velvet_core::compare::order_of_rows;
+use velvet_core::compare::{order_ignoring_case, order_of_rows};
 use velvet_core::name::{KEY_COLUMN, quoted};
-use velvet_core::structure::{ATTACHMENT, ATTACHMENT_PART, Kind};
+use velvet_core::structure::{ATTACHMENT, ATTACHMENT_PART, Kind, Table};
 
 /// What a comparison came to.
 #[derive(Clone, Debug, Default, PartialEq, Eq, Serialize)]
@@ -126,7 +126,7 @@ impl File {
     /// found; `looked_at` hears now and then how many rows were.
     ///
     /// Rows of two copies of one drawer are matched by their row numbers, which are never given again; of two drawers of one app by
-    /// the records' own keys; of other files by their primary keys.
+    /// the records' own keys, ignoring case where the key does; of other files by their primary keys.
     ///
     /// # Errors
     /// When a file cannot be read, and what `each` returns.
@@ -179,7 +179,7 @@ impl File {
             let common = |c: &&ColumnStructure| table_after.columns.iter().any(|o| o.name == c.name);
             let mut columns: Vec<String> = table.columns.iter().filter(common).map(|c| c.name.clone()).collect();
             let matched_by = self.matched_by(&table.name, &columns, is_copy)?;
-            let mut told = BTreeMap::new();
+            let (mut told, mut ignores_case) = Default::default();
             // A row number says little to a person, so the own key goes with it.
             let own_key = self.own_key(&table.name).filter(|own_key| columns.contains(own_key));
             let known_by = matched_by.iter().chain(&own_key).cloned().collect::<Vec<_>>();
@@ -187,6 +187,7 @@ impl File {
                 // Row numbers of two drawers have nothing to do with each other.
                 columns.retain(|c| c != KEY_COLUMN);
                 told = self.links_told_by_own_keys(&table.name);
+                ignores_case = self.key_ignores_case(&table.name) && after.key_ignores_case(&table.name);
             }
             let mut comparing = Comparing {
                 before: self,
@@ -196,6 +197,7 @@ impl File {
                 matched_by,
                 known_by,
                 told,
+                ignores_case,
                 kinds: Vec::new(),
             };
             match comparing.run(each, &mut rows) {
@@ -221,6 +223,12 @@ impl File {
 
     fn is_known_by_own_key(&self, table: &str, matched_by: &[String]) -> bool {
         self.own_key(table).is_some_and(|own_key| matched_by == std::slice::from_ref(&own_key))
+    }
+
+    /// Whether the own key of a table is the same in small and large letters.
+    fn key_ignores_case(&self, table: &str) -> bool {
+        let own_key = |table: &'_ Table| table.column(table.own_key.as_ref()?).map(|c| c.ignore_case);
+        self.declared().and_then(|structure| structure.table(table)).and_then(own_key).unwrap_or_default()
     }
 
     /// For each link of a table to records with an own key, that key as an expression.
@@ -265,6 +273,8 @@ struct Comparing<'f> {
     known_by: Vec<String>,
     /// Columns that are told otherwise than they are stored, as expressions.
     told: BTreeMap<String, String>,
+    /// Whether rows are matched by an own key that is the same in small and large letters.
+    ignores_case: bool,
     /// What each column was declared to hold.
     kinds: Vec<Option<Kind>>,
 }
@@ -309,7 +319,8 @@ impl Comparing<'_> {
         each: &mut dyn FnMut(Difference<'_>) -> Result<(), Error>,
         rows: &mut u64,
     ) -> Result<(), Error> {
-        let order: Vec<String> = self.matched_by.iter().map(|c| format!("{} COLLATE BINARY", quoted(c))).collect();
+        let collation = if self.ignores_case { "NOCASE" } else { "BINARY" };
+        let order: Vec<String> = self.matched_by.iter().map(|c| format!("{} COLLATE {collation}", quoted(c))).collect();
         let text = self.text(&order.join(", "));
         let (mut first, mut second) = (before.prepare(&text)?, after.prepare(&text)?);
         let (mut first, mut second) = (first.rows(), second.rows());
@@ -320,6 +331,7 @@ impl Comparing<'_> {
                 (None, None) => break,
                 (Some(_), None) => Ordering::Less,
                 (None, Some(_)) => Ordering::Greater,
+                (Some(old), Some(new)) if self.ignores_case => order_ignoring_case(old.value(0), new.value(0)),
                 (Some(old), Some(new)) => {
                     order_of_rows((0..keys).map(|at| old.value(at)), (0..keys).map(|at| new.value(at)))
                 }
@@ -357,6 +369,15 @@ impl Comparing<'_> {
         of(self.before).filter(|kind| of(self.after).as_ref() == Some(kind) && !self.told.contains_key(column))
     }
 
+    /// Whether a column is a link that is told by an own key that is the same in small and large letters.
+    fn is_link_ignoring_case(&self, at: usize) -> bool {
+        let target = |file: &File| match &file.declared()?.table(self.table)?.column(&self.columns[at])?.kind {
+            Kind::Link { table } => Some(file.key_ignores_case(table)),
+            _ => None,
+        };
+        self.told.contains_key(&self.columns[at]) && target(self.before) == Some(true) && target(self.after) == Some(true)
+    }
+
     fn named<'r>(&'r self, row: &Row<'r, '_>) -> Vec<Cell<'r>> {
         let cell = |at: usize| Cell { name: &self.columns[at], value: row.value(at), kind: self.kinds[at].as_ref() };
         (0..self.columns.len()).map(cell).collect()
@@ -369,14 +390,17 @@ impl Comparing<'_> {
         found: &mut TableComparison,
         each: &mut dyn FnMut(Difference<'_>) -> Result<(), Error>,
     ) -> Result<(), Error> {
-        let keys = self.matched_by.len();
-        if (keys..self.columns.len()).all(|at| old.value(at) == new.value(at)) {
+        let is_same = |at: &usize| {
+            let (old, new) = (old.value(*at), new.value(*at));
+            old == new || self.is_link_ignoring_case(*at) && order_ignoring_case(old, new).is_eq()
+        };
+        if (0..self.columns.len()).all(|at| is_same(&at)) {
             found.same += 1;
             return Ok(());
         }
         found.changed += 1;
         let known_by = self.named(old);
-        let differ = (keys..self.columns.len()).filter(|at| old.value(*at) != new.value(*at));
+        let differ = (0..self.columns.len()).filter(|at| !is_same(at));
         let cell = |at: usize| ChangedCell {
             name: &self.columns[at],
             before: old.value(at),
@@ -401,7 +425,11 @@ impl Comparing<'_> {
                 let (mut first, mut second) = (before.prepare(&text)?, after.prepare(&text_after)?);
                 let (mut first, mut second) = (first.rows(), second.rows());
                 while let (Some(old), Some(new)) = (first.next()?, second.next()?) {
-                    if (0..keys).any(|at| old.value(at) != new.value(at)) {
+                    let is_same = |at| match (old.value(at), new.value(at)) {
+                        (old, new) if self.ignores_case => order_ignoring_case(old, new).is_eq(),
+                        (old, new) => old == new,
+                    };
+                    if !(0..keys).all(is_same) {
                         return Ok(true);
                     }
                 }

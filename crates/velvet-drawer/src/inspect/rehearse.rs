@@ -11,8 +11,10 @@ use crate::upgrading::{self, Upgraded, Watch, milliseconds};
 use serde::Serialize;
 use std::borrow::Cow;
 use std::path::Path;
+use std::sync::Arc;
 use std::time::{Duration, Instant};
 use velvet_core::evolution::History;
+use velvet_core::keys::KeyKeeper;
 
 /// How an upgrade went on a copy.
 #[derive(Clone, Debug, Serialize)]
@@ -33,16 +35,44 @@ pub struct Rehearsal {
 
 impl File {
     /// Upgrades a complete copy of the file as `schema` would, with the app's own code, and says how that went. The file
-    /// itself is not changed.
+    /// itself is not changed. What an upgrade seals is sealed with a key that is gone afterwards; see [`File::rehearse_with_keys`] for what is sealed already.
     ///
     /// # Errors
-    /// As opening the file with `schema` would.
+    /// As opening the file with `schema` would; [`Error::is_key_missing`] where the upgrade reads what is sealed.
     pub fn rehearse(&self, schema: &Schema) -> Result<Rehearsal, Error> {
-        self.rehearse_declared(schema.clone().declared()?, Vec::new())
+        let declared = schema.clone().declared()?;
+        let sealing = Sealing::trying(&declared.structure, None)?;
+        self.rehearse_declared(declared, sealing, Vec::new())
+    }
+
+    /// As [`File::rehearse`], for a file with sealed values that the upgrade or the app's own code reads. The keys are found in `keys`; none is kept there or
+    /// forgotten.
+    ///
+    /// # Errors
+    /// As opening the file with `schema` and `keys` would.
+    ///
+    /// ```
+    /// use velvet_drawer::inspect::File;
+    /// # use velvet_drawer::{Drawer, KeysInMemory, Record, Schema};
+    /// # #[derive(Record)] struct Guest { #[record(sealed)] phone: String }
+    /// # let folder = tempfile::tempdir().unwrap();
+    /// # let path = folder.path().join("a.drawer");
+    /// # let schema = Schema::new("kilnbook").record::<Guest>();
+    /// # let keys = KeysInMemory::default();
+    /// # let keys_of_device = || keys.clone();
+    /// # Drawer::options().keys(keys.clone()).open(&path, schema.clone())?.close()?;
+    /// let rehearsal = File::open(&path)?.rehearse_with_keys(&schema, keys_of_device())?;
+    /// assert!(rehearsal.upgraded.is_none(), "it is at the newest version");
+    /// # Ok::<(), velvet_drawer::Error>(())
+    /// ```
+    pub fn rehearse_with_keys(&self, schema: &Schema, keys: impl KeyKeeper) -> Result<Rehearsal, Error> {
+        let declared = schema.clone().declared()?;
+        let sealing = Sealing::trying(&declared.structure, Some(Arc::new(keys)))?;
+        self.rehearse_declared(declared, sealing, Vec::new())
     }
 
     /// Upgrades a complete copy of the file to the newest version of `history`. The app's code is left out, because only
-    /// the app has it.
+    /// the app has it, and so are its keys.
     ///
     /// # Errors
     /// When the history does not add up, and as opening the file with it would.
@@ -63,12 +93,18 @@ impl File {
             app_version: None,
             sealing: Sealing::default(),
         };
-        self.rehearse_declared(declared, codes)
+        let sealing = Sealing::trying(&declared.structure, None)?;
+        self.rehearse_declared(declared, sealing, codes)
     }
 
-    fn rehearse_declared(&self, mut declared: Declared, codes: Vec<String>) -> Result<Rehearsal, Error> {
+    fn rehearse_declared(
+        &self,
+        mut declared: Declared,
+        sealing: Sealing,
+        codes: Vec<String>,
+    ) -> Result<Rehearsal, Error> {
         let doing = "cannot rehearse the upgrade";
-        declared.sealing = Sealing::trying(&declared.structure)?;
+        declared.sealing = sealing;
         let rehearse = || {
             let folder = temporary::folder().map_err(|e| Error::device(doing, &e))?;
             let copy = folder.path().join("rehearsal.drawer");

@@ -39,6 +39,8 @@ pub struct Session {
 }
 
 /// How many rows of a table a session wrote, those included that went with others.
+///
+/// Each row that the engine wrote counts: also one that an update gave the values that it had, and one whose sealed values got a new key.
 #[derive(Clone, Debug, Default, PartialEq, Eq, Serialize)]
 pub struct TableWrites {
     /// The table.

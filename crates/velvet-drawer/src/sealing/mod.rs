@@ -56,6 +56,31 @@ impl KeyKeeper for FixedKey {
     }
 }
 
+/// Keys that are found and never changed; those that are made are gone with it.
+#[cfg(feature = "inspect")]
+struct Lent {
+    keys: Option<Arc<dyn KeyKeeper>>,
+    made: KeysInMemory,
+}
+
+#[cfg(feature = "inspect")]
+impl KeyKeeper for Lent {
+    fn find(&self, name: &str) -> Result<Option<SecretKey>, KeyRefusal> {
+        match self.made.find(name)? {
+            None => self.keys.as_ref().map_or(Ok(None), |keys| keys.find(name)),
+            made => Ok(made),
+        }
+    }
+
+    fn keep(&self, name: &str, key: &SecretKey) -> Result<(), KeyRefusal> {
+        self.made.keep(name, key)
+    }
+
+    fn forget(&self, name: &str) -> Result<(), KeyRefusal> {
+        self.made.forget(name)
+    }
+}
+
 impl fmt::Debug for Sealing {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         f.debug_struct("Sealing").field("has_keeper", &self.keeper.is_some()).field("is_left", &self.is_left).finish()
@@ -97,11 +122,12 @@ impl Sealing {
         self.is_left = true;
     }
 
-    /// For an upgrade that is only tried: what it would seal is sealed with a key that is gone with the process.
+    /// For an upgrade that is only tried: what is sealed is opened with `keys`, and left shut where there are none; what it would seal is sealed with a key that
+    /// is gone afterwards.
     #[cfg(feature = "inspect")]
-    pub(crate) fn trying(structure: &Structure) -> Result<Sealing, Error> {
-        let mut trying = Sealing { is_left: true, ..Sealing::default() };
-        trying.in_memory();
+    pub(crate) fn trying(structure: &Structure, keys: Option<Arc<dyn KeyKeeper>>) -> Result<Sealing, Error> {
+        let mut trying = Sealing { is_left: keys.is_none(), ..Sealing::default() };
+        trying.by(Lent { keys, made: KeysInMemory::default() });
         trying.prepare(structure)?;
         Ok(trying)
     }
