@@ -5,7 +5,7 @@ use crate::value::Value;
 use serde::{Deserialize, Serialize};
 
 /// The structure of a whole drawer.
-#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+#[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize)]
 pub struct Structure {
     /// Its tables, in declared order.
     pub tables: Vec<Table>,
@@ -256,6 +256,14 @@ impl Structure {
             for column in &table.columns {
                 if let Kind::Link { table: target } = &column.kind
                     && table.shared
+                    && target == ATTACHMENT
+                {
+                    problems.push(format!(
+                        "`{}.{}` is shared and links to attachments, which stay on their device; keep the link in a record that is not shared",
+                        table.name, column.name
+                    ));
+                } else if let Kind::Link { table: target } = &column.kind
+                    && table.shared
                     && self.table(target).is_some_and(|t| t.own_key.is_none())
                 {
                     problems.push(format!(
@@ -487,7 +495,19 @@ impl ColumnDefinition {
 
     /// What it holds, in words.
     pub fn in_words(&self) -> String {
-        let mut words = match &self.kind {
+        self.rules().into_iter().fold(self.kind_in_words(), |words, rule| words + ", " + &rule)
+    }
+
+    /// What it holds after a change, in words, with the rules of `before` that hold no longer.
+    pub fn in_words_after(&self, before: &ColumnDefinition) -> String {
+        let (rules, keeps_a_default) = (self.rules(), self.default.is_some());
+        let ended = before.rules().into_iter().filter(|rule| !rules.contains(rule));
+        let ended = ended.filter(|rule| !(keeps_a_default && rule.starts_with("by default ")));
+        ended.fold(self.in_words(), |words, rule| words + ", no longer " + &rule)
+    }
+
+    fn kind_in_words(&self) -> String {
+        match &self.kind {
             Kind::Choice { values, .. } => format!("a choice of {}", values.join(", ")),
             Kind::Link { table } => format!("a link to {table}"),
             Kind::DateTime => "date-time".into(),
@@ -496,28 +516,24 @@ impl ColumnDefinition {
                 format!("{}, sealed as `{label}`", holds.in_words())
             }
             other => format!("{other:?}").to_lowercase(),
+        }
+    }
+
+    /// What holds of its values besides their kind, each in words.
+    fn rules(&self) -> Vec<String> {
+        let default = self.default.as_ref().map(|default| format!("by default {default}"));
+        let on_delete = match self.on_delete {
+            Some(OnDelete::Clear) => Some("cleared when that is removed"),
+            Some(OnDelete::Remove) => Some("removed with it"),
+            Some(OnDelete::Refuse) | None => None,
         };
-        if self.optional {
-            words.push_str(", optional");
-        }
-        if let Some(default) = &self.default {
-            words.push_str(&format!(", by default {default}"));
-        }
-        match self.on_delete {
-            Some(OnDelete::Clear) => words.push_str(", cleared when that is removed"),
-            Some(OnDelete::Remove) => words.push_str(", removed with it"),
-            Some(OnDelete::Refuse) | None => {}
-        }
-        if self.remove_unlinked {
-            words.push_str(", which goes with the last link to it");
-        }
-        if self.ignore_case {
-            words.push_str(", ignoring case");
-        }
-        if self.private {
-            words.push_str(", private");
-        }
-        words
+        let words = [
+            self.remove_unlinked.then_some("which goes with the last link to it"),
+            self.ignore_case.then_some("ignoring case"),
+            self.private.then_some("private"),
+        ];
+        let first = self.optional.then(|| "optional".to_owned()).into_iter().chain(default);
+        first.chain([on_delete].into_iter().chain(words).flatten().map(str::to_owned)).collect()
     }
 }
 

@@ -4,9 +4,9 @@ mod common;
 
 use common::{folder, other_program, versions};
 use proptest::prelude::*;
+use std::collections::BTreeMap;
 use velvet_core::evolution::{History, draft};
 use velvet_core::structure::Structure;
-use std::collections::BTreeMap;
 use velvet_drawer::inspect::{Did, Difference, File, TrailOf};
 use velvet_drawer::{Condition, Drawer, Error, Key, List, Live, Record, Records, Schema, State, Stored, Trail};
 
@@ -265,6 +265,9 @@ fn a_column_comes_to_ignore_case_unless_rows_are_the_same_then() {
     let drafted = draft(&before, &after, &[("member", Member::HINTS)], &[], &[]);
     assert_eq!(drafted.questions, [""; 0]);
     assert_eq!(drafted.warnings.iter().filter(|w| w.contains("but for large and small letters")).count(), 2);
+    let back = draft(&after, &before, &[], &[], &[]).changes;
+    let said: Vec<String> = back.iter().map(|step| step.in_words(&after)).collect();
+    assert!(said.contains(&"change column `member.address` to text, no longer ignoring case".to_owned()), "{said:?}");
     let second = versions::leaked(&history.recorded(&after, drafted, &[]));
     let old = || Schema::new("library").record::<old::Member>().record::<Loan>().history(first);
     let new = || schema().history(second);

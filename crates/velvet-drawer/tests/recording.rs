@@ -179,7 +179,12 @@ fn versions_are_recorded_amended_released_and_asked_about() {
     fails(
         "3",
         &file,
-        &["rename column `pot.wt` to `grams`", "filled with round(grams * 1000)", "run the app's code `split_glazes`"],
+        &[
+            "rename column `pot.wt` to `grams`",
+            "filled with round(grams * 1000)",
+            // In the order in which they run.
+            "run the app's code `split_glazes`\n  - change column `pot.grams`",
+        ],
     );
     passes("3", &file, "record");
     passes("3", &file, "");
@@ -268,8 +273,10 @@ fn rows_of_the_apps_own_are_kept_for_each_version_and_upgraded_as_its_types() {
     assert!(said.contains("missing field `minutes`"), "{said}");
     assert!(upgrades("nested defaulted", "").0);
     // Text that becomes a number is tried with the app's own text.
+    // One run records the version and keeps its rows, though its tests were built with the history as it was.
+    let (passed, said) = upgrades("nested number", "record");
+    assert!(passed && said.contains("Kept the rows of version 2"), "{said}");
     recorded("nested number", "record");
-    assert!(upgrades("nested number", "record").0);
     let (passed, said) = upgrades("nested number", "");
     assert!(passed, "{said}");
     fs::remove_file(samples.join("version-1.jsonl")).unwrap();

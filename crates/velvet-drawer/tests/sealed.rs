@@ -492,7 +492,10 @@ fn columns_come_to_be_sealed_are_renamed_filled_and_stop_to_be_sealed() {
             assert!(tried.is_key_missing(), "{tried}");
             let (names, before) = (format!("{keys:?}"), std::fs::read(&path).unwrap());
             assert!(file.rehearse_with_keys(&schema, keys.clone()).unwrap().upgraded.is_some());
-            assert!(format!("{keys:?}") == names && std::fs::read(&path).unwrap() == before, "a rehearsal keeps nothing");
+            assert!(
+                format!("{keys:?}") == names && std::fs::read(&path).unwrap() == before,
+                "a rehearsal keeps nothing"
+            );
         }
         let lost = Drawer::options().keys(KeysInMemory::default()).leave_sealed();
         let opened = lost.open(&path, at_version::<v::four::Person>(fourth));

@@ -292,6 +292,18 @@ impl Step {
         }
     }
 
+    /// What it does to a file with the structure `before`, in words: also which rules of a column end.
+    pub fn in_words(&self, before: &Structure) -> String {
+        match self {
+            Step::ChangeColumn { table, column, fill } => {
+                let was = before.table(table).and_then(|table| table.column(&column.name));
+                let holds = was.map_or_else(|| column.in_words(), |was| column.in_words_after(was));
+                format!("change column `{table}.{}` to {holds}{}", column.name, filled(fill))
+            }
+            other => other.to_string(),
+        }
+    }
+
     /// Whether a person wrote it: a draft never holds it.
     pub fn is_by_hand(&self) -> bool {
         matches!(self, Step::Statement { .. } | Step::Code { .. })
@@ -300,8 +312,6 @@ impl Step {
 
 impl fmt::Display for Step {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        let filled =
-            |fill: &Option<String>| fill.as_ref().map(|fill| format!(", filled with {fill}")).unwrap_or_default();
         let index_on = |index: &Index| index.columns.join(", ");
         let unique = |index: &Index| if index.unique { "a unique index" } else { "an index" };
         match self {
@@ -319,9 +329,7 @@ impl fmt::Display for Step {
             Step::DropIndex { table, index } => {
                 write!(f, "drop {} on `{table}` ({})", unique(index), index_on(index))
             }
-            Step::ChangeColumn { table, column, fill } => {
-                write!(f, "change column `{table}.{}` to {}{}", column.name, column.in_words(), filled(fill))
-            }
+            Step::ChangeColumn { .. } => f.write_str(&self.in_words(&Structure::default())),
             Step::DropColumn { table, column } => {
                 write!(f, "drop column `{table}.{column}`, with everything stored in it")
             }
@@ -339,6 +347,10 @@ impl fmt::Display for Step {
             Step::AddIndex { table, index } => write!(f, "create {} on `{table}` ({})", unique(index), index_on(index)),
         }
     }
+}
+
+fn filled(fill: &Option<String>) -> String {
+    fill.as_ref().map(|fill| format!(", filled with {fill}")).unwrap_or_default()
 }
 
 fn table<'s>(structure: &'s mut Structure, name: &str) -> Result<&'s mut Table, StepProblem> {

@@ -375,7 +375,9 @@ impl Comparing<'_> {
             Kind::Link { table } => Some(file.key_ignores_case(table)),
             _ => None,
         };
-        self.told.contains_key(&self.columns[at]) && target(self.before) == Some(true) && target(self.after) == Some(true)
+        self.told.contains_key(&self.columns[at])
+            && target(self.before) == Some(true)
+            && target(self.after) == Some(true)
     }
 
     fn named<'r>(&'r self, row: &Row<'r, '_>) -> Vec<Cell<'r>> {

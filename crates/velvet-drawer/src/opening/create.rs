@@ -28,7 +28,7 @@ fn tables(connection: &Connection, declared: &Declared, waits_to_be_filled: bool
     for text in evolution::create(&declared.structure) {
         connection.run(&text)?;
     }
-    declared.sealing.begin(connection, &declared.app, &Structure { tables: Vec::new() }, &declared.structure)?;
+    declared.sealing.begin(connection, &declared.app, &Structure::default(), &declared.structure)?;
     About::write(connection, declared)?;
     if waits_to_be_filled {
         About::wait_to_be_filled(connection)?;

@@ -147,7 +147,8 @@ fn differences(connection: &Connection, declared: &Declared) -> Error {
     let list =
         if list.is_empty() { "what the file says about its structure cannot be read".into() } else { list.join("; ") };
     Error::bare(Cause::OtherStructure, format!("its structure is not the declared one: {list}")).advise(
-        "If a type was changed without a new version, record one: VELVET_HISTORY=record cargo test. While developing, \
-         Options::set_aside_other_structure moves such a file aside and starts afresh",
+        "If a type was changed without a new version, record one: VELVET_HISTORY=record cargo test. If this version was recorded again after the file was made, \
+         as while developing, the file has what it was before: start afresh with Options::set_aside_other_structure, which moves it aside. Release a version before \
+         phones get it: VELVET_HISTORY=release cargo test",
     )
 }

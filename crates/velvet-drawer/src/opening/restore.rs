@@ -75,7 +75,14 @@ fn made(from: &Path, unfinished: &Path, path: &Path) -> Result<(), Error> {
 
 /// Copies the file, and says whose it is; nothing where that is a plain database, from before the library took it over.
 fn copied(from: &Path, unfinished: &Path, path: &Path) -> Result<Option<String>, Error> {
-    copy_whole(from, unfinished)?;
+    copy_whole(from, unfinished).map_err(|fault| {
+        let is_shut = fault.kind == FaultKind::NotADatabase;
+        let error = Error::from(fault);
+        if !is_shut {
+            return error;
+        }
+        error.advise("Check the path. If the copy is encrypted, unlock it first, and keep it unlocked until it is restored: FileKey::unlock")
+    })?;
     let copy = Opener::new(unfinished).reader()?;
     let refuse = |cause, why: &str| Err(Error::new(cause, format!("{DOING}: the copy at {} is {why}", from.display())));
     let is_from_before = || kept(path).iter().any(|k| k.path == from && k.reason == KeptFor::Adoption);

@@ -249,6 +249,11 @@ impl Schema {
         Ok(declared)
     }
 
+    /// Takes the text of its history away, where it has one.
+    pub(crate) fn without_history(&mut self) -> Option<Cow<'static, str>> {
+        self.history.take()
+    }
+
     pub(crate) fn hints(&self) -> &[(&'static str, Hints)] {
         &self.hints
     }

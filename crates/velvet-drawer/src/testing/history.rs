@@ -191,18 +191,21 @@ fn difference(
     } else {
         format!("version {version} again, which is not released")
     };
-    let mut changes: Vec<String> = drafted.changes.iter().map(ToString::to_string).collect();
-    if changes.is_empty() {
-        let recorded = history.structure(history.newest).map_err(|p| p.to_string())?;
-        changes = declared
-            .structure
-            .differences(&recorded)
-            .into_iter()
-            .map(|d| d.replace("in the file", "in the history"))
-            .collect();
+    let is_new = |step: &&Step| matches!(step, Step::Code { .. }) && !history.unreleased().contains(step);
+    let mut changes = Vec::new();
+    // In the order in which they would run.
+    let mut now = history.base().ok().and_then(|(base, _)| base).unwrap_or_default();
+    for step in recorded.unreleased() {
+        if drafted.changes.contains(step) || is_new(&step) {
+            changes.push(step.in_words(&now));
+        }
+        let _ = step.apply(&mut now);
     }
-    let codes = recorded.unreleased().iter().filter(|c| matches!(c, Step::Code { .. }));
-    changes.extend(codes.filter(|c| !history.unreleased().contains(c)).map(ToString::to_string));
+    if drafted.changes.is_empty() {
+        let recorded = history.structure(history.newest).map_err(|p| p.to_string())?;
+        let differences = declared.structure.differences(&recorded);
+        changes.extend(differences.into_iter().map(|d| d.replace("in the file", "in the history")));
+    }
     Ok(format!("The types are not what {} says. This would be {place}:\n{}", path.display(), listed(&changes)))
 }
 

@@ -103,7 +103,7 @@ impl<'a> Upgrades<'a> {
                 say(
                     "Upgrades are not tried in this run: the history that the test was built with is not that of the types.",
                 );
-                return Ok(());
+                return self.keep_next_samples();
             }
             declared => declared.map_err(|e| e.to_string())?,
         };
@@ -111,7 +111,8 @@ impl<'a> Upgrades<'a> {
             Some(text) => History::parse(text).map_err(|p| p.to_string())?,
             None => History::start(&declared.app, &declared.structure),
         };
-        self.keep_samples(&history)?;
+        let is_released = history.versions.first().is_some_and(|v| v.released);
+        self.keep_samples(self.schema, history.newest, is_released)?;
         for version in 1..=history.newest {
             let samples = self.samples_of(version)?;
             if version == history.newest && samples.is_none() {
@@ -136,26 +137,35 @@ impl<'a> Upgrades<'a> {
         }
     }
 
-    /// Writes the rows of the newest version to their file, when it is recorded; sees that they were otherwise.
-    fn keep_samples(&self, history: &History) -> Result<(), String> {
-        let (Some((folder, insert)), Some(file)) = (&self.samples, self.samples_file(history.newest)) else {
+    /// Writes the rows of the version that is being recorded in this run.
+    fn keep_next_samples(&self) -> Result<(), String> {
+        let mut schema = self.schema.clone();
+        let history = schema.without_history().map(|text| History::parse(&text).and_then(|history| history.base()));
+        match history {
+            Some(Ok((_, version))) => self.keep_samples(&schema, version, false),
+            // The test of the history says what is wrong with it.
+            _ => Ok(()),
+        }
+    }
+
+    /// Writes the rows of a version to their file, when it is recorded; sees that they were otherwise.
+    fn keep_samples(&self, schema: &Schema, version: u32, is_released: bool) -> Result<(), String> {
+        let (Some((folder, insert)), Some(file)) = (&self.samples, self.samples_file(version)) else {
             return Ok(());
         };
-        let is_released = history.versions.first().is_some_and(|v| v.released);
         if file.exists() && (is_released || !is_recording()) {
             return Ok(());
         }
         if !is_recording() {
             return Err(format!(
-                "{} does not exist yet: the rows of version {} are not kept. To keep them, run: {}",
+                "{} does not exist yet: the rows of version {version} are not kept. To keep them, run: {}",
                 file.display(),
-                history.newest,
                 record_command()
             ));
         }
         let place = temporary::folder().map_err(|e| e.to_string())?;
         let path = place.path().join("sample.drawer");
-        let drawer = Options::default().with_fixed_key().open(&path, self.schema.clone()).map_err(|e| e.to_string())?;
+        let drawer = Options::default().with_fixed_key().open(&path, schema.clone()).map_err(|e| e.to_string())?;
         drawer.write(|tx| insert(tx)).and_then(|()| drawer.close()).map_err(|e| format!("the rows to be kept: {e}"))?;
         let mut rows = Vec::new();
         let exported = File::open(&path).and_then(|f| f.export_all(Exchange::JsonLines, &mut rows));
@@ -163,7 +173,7 @@ impl<'a> Upgrades<'a> {
         fs::create_dir_all(folder)
             .and_then(|()| fs::write(&file, rows))
             .map_err(|e| format!("{} cannot be written: {e}", file.display()))?;
-        say(&format!("Kept the rows of version {} in {}. Check it in.", history.newest, file.display()));
+        say(&format!("Kept the rows of version {version} in {}. Check it in.", file.display()));
         Ok(())
     }
 
