@@ -27,6 +27,11 @@ impl<T> Assignment<T> {
 }
 
 /// One assignment or several: a tuple sets each of its columns.
+#[diagnostic::on_unimplemented(
+    message = "`{Self}` gives no column of `{T}` a new value",
+    label = "not an assignment",
+    note = "write `|p| p.grams.set(640)`, or a tuple of several such; `=` assigns nothing here"
+)]
 pub trait Assignments<T> {
     /// Hands each column and its value to `take`.
     #[doc(hidden)]

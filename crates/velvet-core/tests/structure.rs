@@ -95,6 +95,12 @@ fn links_that_lead_nowhere_and_names_used_twice_are_problems() {
     );
     assert!(problems[1].contains("two records are stored in the table `Piece`"), "{problems:?}");
     assert_eq!(studio().problems(), [""; 0]);
+    let photo = column("photo", Kind::Link { table: "attachment".into() });
+    let own_key = Some("mark".to_owned());
+    let shared = Table::new("shot", vec![column("mark", Kind::Text), photo], own_key, vec![]).shared();
+    let attachment = Table::new("attachment", vec![column("name", Kind::Text)], None, vec![]);
+    let problems = Structure { tables: vec![shared, attachment] }.problems();
+    assert!(problems[0].contains("`shot.photo` is shared and links to attachments, which stay"), "{problems:?}");
 }
 
 #[test]

@@ -155,7 +155,7 @@ pub trait Optional: ColumnType {}
 /// A column type that is text to its users.
 #[diagnostic::on_unimplemented(
     message = "a column of `{Self}` is not text",
-    note = "`contains`, `starts_with`, `ends_with` and their like are for `String` and `Option<String>`"
+    note = "`ignore_case`, `contains`, `starts_with`, `ends_with` and their like are for `String` and `Option<String>`"
 )]
 pub trait Textual: ColumnType {}
 

@@ -30,6 +30,7 @@ fn wrong_types(drawer: &Drawer, glaze: Key<Glaze>) {
     let _ = drawer.insert_or_replace(Glaze { name: String::new() });
     let _ = drawer.records::<Piece>().sum(|p| p.mark);
     let _ = drawer.records::<Stage>();
+    let _ = drawer.records::<Piece>().update(|p| p.mark = "K-2");
 }
 
 fn writing_through_a_view(drawer: &Drawer) {
