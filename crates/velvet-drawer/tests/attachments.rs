@@ -325,6 +325,11 @@ fn a_kill_in_the_middle_leaves_nothing_and_somebody_who_is_still_storing_is_let_
     app.kill().unwrap();
     app.wait().unwrap();
     drawer.close().unwrap();
+    // Another process got its number.
+    let me = std::process::id().to_string() + " 1";
+    let other = common::other_program(&path);
+    assert_eq!(other.execute("UPDATE velvet_about SET value = ? WHERE name LIKE 'storing%'", [me]).unwrap(), 1);
+    drop(other);
     let file = File::open(&path).unwrap();
     assert!(file.check().unwrap().is_sound(), "what is left over does no harm");
     let drawer = Drawer::open(&path, schema()).unwrap();
@@ -505,6 +510,8 @@ fn a_large_one_leaves_memory_and_the_log_small_and_lets_others_write() {
     let added = later.wait().unwrap();
     assert!(largest < 16 << 20, "the log had {largest} bytes");
     assert!(written > 3, "others wrote {written} times");
+    let stored_by = "select count(*) from velvet_about where name like 'storing%'";
+    assert_eq!(drawer.sql(stored_by).first::<i64>().unwrap(), Some(0), "nobody stores it any more");
     let arrived: Vec<String> = drawer.records::<Attachment>().only(|a| a.hash).collect().unwrap();
     assert_eq!(arrived, [added.hash.as_str()]);
 }

@@ -28,6 +28,7 @@ fn a_table_that_fits_is_shown_whole_with_points_in_line() {
         |text: &str| text.lines().map(|l| l.trim_end().to_owned()).filter(|l| !l.starts_with('─')).collect::<Vec<_>>();
     assert_eq!(lines(&grid().to_string()), lines(whole));
     assert_eq!(grid().fit(Some(200)).to_string(), grid().to_string());
+    assert!(grid().to_string().lines().all(|line| !line.ends_with(' ')), "{}", grid());
 }
 
 #[test]
@@ -81,6 +82,18 @@ fn a_long_text_breaks_beside_the_others_or_goes_below_them() {
     );
     assert_eq!(at(36), below);
     assert!(sessions().every_column(true).fit(Some(70)).to_string().contains("  app\n    wrote\n"));
+    // Half of the columns that can be done without may go for it, and no more.
+    let with = |width| {
+        let mut grid =
+            Grid::new(["n", "one", "two", "three", "text"]).long("text").dispensable(&["one", "two", "three"]);
+        let long = "a word ".repeat(20);
+        let texts = ["1234567890", "1234567890", "1234567890", &long].map(ValueRef::Text);
+        let values = std::iter::once(ValueRef::Integer(1)).chain(texts);
+        grid.row(values.map(|v| show::shown(v, None)).collect());
+        grid.fit(Some(width)).to_string()
+    };
+    assert!(with(51).starts_with("n  three       text\n"), "{}", with(51));
+    assert!(with(50).starts_with("n  one         two         three\n    text\n"), "{}", with(50));
 }
 
 #[test]

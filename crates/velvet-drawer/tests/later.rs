@@ -63,6 +63,41 @@ fn works_of_one_handle_are_done_in_order_and_those_of_others_beside_them() {
 }
 
 #[test]
+fn handles_take_turns_and_a_work_does_not_wait_for_itself() {
+    let drawer = memory();
+    let handles: Vec<_> = (0..4).map(|_| drawer.clone()).collect();
+    let all_threads: Vec<_> = handles.iter().map(held).collect();
+    all_threads.iter().for_each(|(_, _, begun)| begun.recv_timeout(FOR_EVER).unwrap());
+    let order = Arc::new(Mutex::new(String::new()));
+    let writes = |handle: &Drawer, letter: char| {
+        let order = Arc::clone(&order);
+        handle.later(move |_| {
+            order.lock().unwrap().push(letter);
+            Ok(())
+        })
+    };
+    let (busy, quiet) = (drawer.clone(), drawer.clone());
+    let mut works: Vec<_> = (0..3).map(|_| writes(&busy, 'b')).collect();
+    works.extend((0..2).map(|_| writes(&quiet, 'q')));
+    // One thread is free.
+    let mut all_threads = all_threads.into_iter();
+    let (work, go_on, _) = all_threads.next().unwrap();
+    go_on.send(()).unwrap();
+    work.wait().unwrap();
+    works.into_iter().for_each(|work| work.wait().unwrap());
+    assert_eq!(*order.lock().unwrap(), "bqbqb");
+    for (work, go_on, _) in all_threads {
+        go_on.send(()).unwrap();
+        work.wait().unwrap();
+    }
+    let (done, rests) = mpsc::channel();
+    let rest = drawer.later(move |d| d.going_to_background(FOR_EVER * 9).map(|_| done.send(()).unwrap()));
+    rests.recv_timeout(FOR_EVER).expect("it would wait for itself");
+    drawer.back_in_foreground().unwrap();
+    rest.wait().unwrap();
+}
+
+#[test]
 fn what_is_dropped_before_it_begins_is_not_done_and_what_has_begun_goes_to_its_end() {
     let drawer = memory();
     let (begun_work, go_on, begun) = held(&drawer);
@@ -134,6 +169,14 @@ fn a_panic_is_an_error_there_and_too_much_is_said() {
     let refused = refused.wait().unwrap_err();
     assert!(refused.is_in_use() && refused.to_string().contains("1024 works wait"), "{refused}");
     waiting.truncate(1_000);
+    go_on.send(()).unwrap();
+    first.wait().unwrap();
+    assert!(waiting.into_iter().all(|work| work.wait().is_ok()));
+    // What was dropped waits no longer, so that as many fit as before.
+    let (first, go_on, begun) = held(&drawer);
+    begun.recv_timeout(FOR_EVER).unwrap();
+    let waiting: Vec<_> = (0..1_024).map(|_| drawer.later(|d| d.count::<Piece>())).collect();
+    assert!(waiting.iter().all(|work| !work.is_finished()));
     go_on.send(()).unwrap();
     first.wait().unwrap();
     assert!(waiting.into_iter().all(|work| work.wait().is_ok()));
@@ -527,7 +570,7 @@ fn long_work_tells_how_far_it_has_come() {
     assert!(exported[0].starts_with("exporting rows "));
     drawer.remove_all::<Piece>().unwrap();
     let import = || import(&path, Some("piece"), Exchange::JsonLines, &mut out.as_slice(), &Limits::default());
-    assert!(told(|| assert_eq!(import().unwrap(), 2_500))[0].starts_with("importing rows "));
+    assert_eq!(told(|| assert_eq!(import().unwrap(), 2_500)), ["importing rows 2500/2500"]);
     let later = drawer.later(move |d| {
         let (go_on, wait) = mpsc::channel::<()>();
         drop(go_on);

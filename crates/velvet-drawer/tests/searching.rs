@@ -177,6 +177,11 @@ fn the_best_come_first_and_say_what_matched() {
     let hits = drawer.records::<Glaze>().search("tenmoku").collect().unwrap();
     assert_eq!(hits.iter().map(|h| h.name.as_str()).collect::<Vec<_>>(), ["Tenmoku", "Ash over tenmoku", "Shino"]);
     assert_eq!(hits[1].marked().to_string(), "Ash over [tenmoku]");
+    let twice = drawer.records::<Glaze>().search("tenmoku ten").first().unwrap().unwrap();
+    assert_eq!(twice.marked().to_string(), "[Tenmoku]", "what is found twice is marked once");
+    drawer.insert(glaze("Raku", "raku")).unwrap();
+    let of_two = drawer.records::<Glaze>().search("raku").first().unwrap().unwrap();
+    assert_eq!(of_two.marked().to_string(), "[Raku]", "of two texts with as much, the first");
     let part = hits[2].marked();
     assert!(part.text().chars().count() < 120 && part.text().starts_with('…'), "{part}");
     assert_eq!(part.parts().find(|(_, matches)| *matches).unwrap().0, "Tenmoku");
@@ -246,6 +251,8 @@ fn writes_of_other_programs_are_heard_of_and_an_index_made_wrong_is_found_and_me
     let other = other_program(&path);
     other.execute("INSERT INTO glaze (name, notes, cone) VALUES ('Nuka', 'white', 9)", []).unwrap();
     other.execute("UPDATE glaze SET notes = 'crackles' WHERE name = 'Celadon'", []).unwrap();
+    let only = |typed: &str| drawer.records::<Glaze>().search(typed).only(|g| g.name).collect().unwrap();
+    assert_eq!(only("nuka"), ["Nuka"]);
     assert_eq!(found(&drawer, "nuka").len() + found(&drawer, "crackles").len(), 2);
     assert!(found(&drawer, "pools").is_empty() && sound(&drawer));
     other.execute("INSERT OR REPLACE INTO glaze (name, notes, cone) VALUES ('Nuka', 'grey', 9)", []).unwrap();

@@ -257,6 +257,10 @@ fn a_session_that_was_taken_for_killed_by_mistake_says_that_it_is_there() {
     let (_folder, path) = folder();
     let drawer = Drawer::open(&path, schema()).unwrap();
     eventually(&path, |all| all.len() == 1);
+    assert_eq!(sessions(&path)[0].end, SessionEnd::Running { in_background: false });
+    // As where another process has its number now.
+    other_program(&path).execute_batch("UPDATE velvet_sessions SET process_began = process_began + 1").unwrap();
+    assert_eq!(sessions(&path)[0].end, SessionEnd::Open { in_background: false });
     // As where the system does not tell whether a process is still there.
     other_program(&path).execute_batch("UPDATE velvet_sessions SET found_open_by = 2, process_began = NULL").unwrap();
     assert_eq!(sessions(&path)[0].end, SessionEnd::Killed { found_by: 2, in_background: false });

@@ -241,3 +241,28 @@ fn cannot_open(shut: Shut) -> rusqlite::Error {
 fn fails(why: impl Into<String>) -> rusqlite::Error {
     UserFunctionError(format!("{FAILS}{}", why.into()).into())
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use std::sync::atomic::{AtomicUsize, Ordering};
+
+    #[test]
+    fn keys_that_nobody_has_are_looked_for_a_few_times_and_again_after_a_new_key() {
+        let (seals, asked) = (Seals::default(), Arc::new(AtomicUsize::new(0)));
+        let counts = Arc::clone(&asked);
+        let key = || SecretKey::from_bytes([1; 32]);
+        let find = move |number| {
+            counts.fetch_add(1, Ordering::Relaxed);
+            (number == 2).then(|| SecretKey::from_bytes([2; 32]))
+        };
+        seals.are([0; FILE_ID], BTreeMap::from([(1, key())]), Arc::new(find));
+        let missing = |from: u32| (from..from + 100).filter(|n| seals.keys().column(*n, "a").is_none()).count();
+        assert_eq!((missing(100), asked.load(Ordering::Relaxed)), (100, LOOKED_FOR.into()));
+        // Another process made a key, which a transaction tells.
+        seals.seal_with(2);
+        let current = seals.keys().current;
+        assert_eq!((current, missing(300)), (Some(2), 100));
+        assert_eq!(asked.load(Ordering::Relaxed), 1 + 2 * usize::from(LOOKED_FOR));
+    }
+}

@@ -63,6 +63,7 @@ pub fn import(
         }
         transaction.commit()?;
         let rows = importing.rows;
+        progress::tell(|| "importing rows".to_owned(), rows, Some(rows));
         connection.close()?;
         Ok(rows)
     };
@@ -232,7 +233,6 @@ impl Importing<'_> {
         rows: impl Iterator<Item = Result<Vec<u8>, Error>>,
     ) -> Result<(), Error> {
         for (at, row) in rows.enumerate() {
-            progress::tell(|| "importing rows".to_owned(), at as u64, None);
             let row = row?;
             if row.trim_ascii().is_empty() {
                 continue;
@@ -387,6 +387,7 @@ impl Importing<'_> {
         match self.to.execute(&text, values.iter().map(|(_, value)| value.as_ref())) {
             Ok(_) => {
                 self.rows += 1;
+                progress::tell_rows(|| "importing rows".to_owned(), self.rows, None);
                 Ok(Ok(()))
             }
             Err(fault) => match &fault.kind {
