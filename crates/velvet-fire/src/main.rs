@@ -16,7 +16,7 @@ mod devices;
 mod displaced;
 mod endurance;
 mod every_call;
-#[path = "../../velvet-drawer/tests/common/everything.rs"]
+#[path = "../../velvet-drawer/tests/library/common/everything.rs"]
 #[allow(dead_code, missing_docs, unreachable_pub, clippy::unwrap_used)]
 mod everything;
 mod exchange;
@@ -30,7 +30,7 @@ mod screens;
 mod seals;
 mod texts;
 mod trial;
-#[path = "../../velvet-drawer/tests/common/versions.rs"]
+#[path = "../../velvet-drawer/tests/library/common/versions.rs"]
 #[allow(dead_code, missing_docs, unreachable_pub)]
 mod versions;
 

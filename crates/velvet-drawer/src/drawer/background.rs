@@ -7,6 +7,9 @@ use std::sync::PoisonError;
 use std::sync::atomic::Ordering;
 use std::time::{Duration, Instant};
 
+/// How long a write that outlasted the way to the background waits for others that write, such as the note of the session, to close the file.
+const OTHERS_WRITE: Duration = Duration::from_secs(1);
+
 /// What is left while the app is in the background.
 #[derive(Clone, Debug, PartialEq, Eq)]
 #[non_exhaustive]
@@ -61,14 +64,12 @@ impl Drawer {
             inner.pool().give_back_memory();
         } else if matches!(inner.place, Place::File(_)) {
             inner.require_in_place()?;
-            match inner.rest(until, is_news) {
-                Some(rested) => rested?,
-                None => {
-                    // Whoever writes closes the file afterwards.
-                    inner.rests_later.store(true, Ordering::Release);
-                    return Err(inner.still_writing(within));
-                }
-            }
+            let rested = inner.rest(until, is_news).or_else(|| {
+                // Whoever writes closes the file afterwards, unless that has just finished.
+                inner.rests_later.store(true, Ordering::Release);
+                inner.rest(Instant::now(), is_news).inspect(|_| inner.rests_later.store(false, Ordering::Release))
+            });
+            rested.ok_or_else(|| inner.still_writing(within))??;
         }
         // Others may write while nothing is open here.
         inner.forget_what_is_at_hand();
@@ -83,8 +84,8 @@ impl Drawer {
     /// When the file cannot be written.
     pub fn back_in_foreground(&self) -> Result<(), Error> {
         let _waits = ui_thread::watched();
-        self.inner.rests_later.store(false, Ordering::Release);
         self.inner.following.be_quiet(false);
+        self.inner.rests_later.store(false, Ordering::Release);
         self.inner.to_do.go_on();
         let Some(recorder) = self.inner.recorder() else { return Ok(()) };
         self.inner.with_writer(|scope| {
@@ -129,8 +130,10 @@ impl Inner {
     #[inline]
     pub(super) fn rest_if_that_waits(&self) {
         if self.rests_later.load(Ordering::Acquire) && self.rests_later.swap(false, Ordering::AcqRel) {
-            // Where it cannot be closed just now, the next call does.
-            let _ = self.rest(Instant::now(), true);
+            // Others may have waited to write too; then whoever writes next closes it.
+            if self.rest(Instant::now() + OTHERS_WRITE, true).is_none() && self.following.is_quiet() {
+                self.rests_later.store(true, Ordering::Release);
+            }
             self.forget_what_is_at_hand();
         }
     }

@@ -317,6 +317,11 @@ impl Following {
         self.0.wake.notify_all();
     }
 
+    /// Whether the app is where nobody sees results.
+    pub(super) fn is_quiet(&self) -> bool {
+        self.0.state().is_quiet
+    }
+
     /// A transaction holds the lock to write, and others committed this often before it. Nothing where nobody listens.
     pub(super) fn writes_alone(&self, count_of_others: impl FnOnce() -> i64) -> Option<WritesAlone<'_>> {
         let is_followed = |state: &State| state.is_listening && !state.followed.is_empty();
