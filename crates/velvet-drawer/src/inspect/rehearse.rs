@@ -71,8 +71,8 @@ impl File {
         self.rehearse_declared(declared, sealing, Vec::new())
     }
 
-    /// Upgrades a complete copy of the file to the newest version of `history`. The app's code is left out, because only
-    /// the app has it, and so are its keys.
+    /// Upgrades a complete copy of the file to the newest version of `history`. The app's code and its keys are left out,
+    /// because only the app has them.
     ///
     /// # Errors
     /// When the history does not add up, and as opening the file with it would.

@@ -41,8 +41,11 @@ struct NotSerde;
 struct Shop {
     open: NotSerde,
     #[settings(default = "nine")]
-    from: u8,
+    from: Hour,
 }
+
+#[derive(serde::Serialize, serde::Deserialize, Clone)]
+struct Hour(u8);
 
 #[derive(Settings, Clone)]
 struct Nothing;
