@@ -1,6 +1,6 @@
 //! What work on another thread comes to, for whoever waits for it or awaits it.
 
-use std::sync::{Condvar, Mutex, MutexGuard, PoisonError};
+use parking_lot::{Condvar, Mutex, MutexGuard};
 use std::task::{Context, Poll, Waker};
 
 /// What work on another thread comes to.
@@ -25,7 +25,7 @@ impl<R> Default for Outcome<R> {
 
 impl<R> Outcome<R> {
     fn state(&self) -> MutexGuard<'_, State<R>> {
-        self.state.lock().unwrap_or_else(PoisonError::into_inner)
+        self.state.lock()
     }
 
     pub(crate) fn finish(&self, result: R) {
@@ -48,7 +48,7 @@ impl<R> Outcome<R> {
     pub(crate) fn wait(&self) -> Option<R> {
         let mut state = self.state();
         while !state.is_finished {
-            state = self.finished.wait(state).unwrap_or_else(PoisonError::into_inner);
+            self.finished.wait(&mut state);
         }
         state.result.take()
     }

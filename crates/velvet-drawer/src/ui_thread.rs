@@ -12,11 +12,12 @@
 //! # Ok::<(), velvet_drawer::Error>(())
 //! ```
 
+use parking_lot::Mutex;
 use std::backtrace::Backtrace;
 use std::cell::{Cell, RefCell};
 use std::collections::HashSet;
 use std::fmt;
-use std::sync::{LazyLock, Mutex, PoisonError};
+use std::sync::LazyLock;
 use std::time::{Duration, Instant};
 
 /// A call that kept the thread waiting that draws the screen.
@@ -71,7 +72,7 @@ impl Drop for Watched {
         IS_WATCHED.set(false);
         static SEEN: LazyLock<Mutex<HashSet<Option<String>>>> = LazyLock::new(Mutex::default);
         let (call, at) = called(&Backtrace::force_capture().to_string());
-        if !SEEN.lock().unwrap_or_else(PoisonError::into_inner).insert(at.clone()) {
+        if !SEEN.lock().insert(at.clone()) {
             return;
         }
         // What reports may itself use the drawer.

@@ -3,7 +3,6 @@
 use super::{Drawer, Inner, OpenRead, Place};
 use crate::error::Error;
 use crate::ui_thread;
-use std::sync::PoisonError;
 use std::sync::atomic::Ordering;
 use std::time::{Duration, Instant};
 
@@ -56,7 +55,7 @@ impl Drawer {
         inner.following.be_quiet(true);
         let (waiting, going_on) = inner.to_do.park(until);
         inner.following.settle(until);
-        inner.texts_at_hand.lock().unwrap_or_else(PoisonError::into_inner).take();
+        inner.texts_at_hand.lock().take();
         inner.storing.close_reader();
         let is_news = inner.recorder().is_some_and(|recorder| recorder.went_to_background());
         let may_write = !inner.in_effect().read_only;
@@ -98,7 +97,7 @@ impl Drawer {
     /// [`Records::suggest`](crate::Records::suggest). What is read next takes a little longer.
     pub fn memory_is_low(&self) {
         let _waits = ui_thread::watched();
-        self.inner.texts_at_hand.lock().unwrap_or_else(PoisonError::into_inner).take();
+        self.inner.texts_at_hand.lock().take();
         self.inner.storing.close_reader();
         self.inner.pool().give_back_memory();
         self.inner.forget_what_is_at_hand();

@@ -6,11 +6,12 @@ use super::{Inner, Scope};
 use crate::cancel::Cancel;
 use crate::engine::{WhichRows, Written};
 use crate::error::Error;
+use parking_lot::{Condvar, Mutex, MutexGuard};
 use std::any::{Any, TypeId};
 use std::collections::{BTreeSet, HashMap};
 use std::panic::{AssertUnwindSafe, catch_unwind};
 use std::sync::atomic::{AtomicBool, Ordering};
-use std::sync::{Arc, Condvar, Mutex, MutexGuard, PoisonError, Weak};
+use std::sync::{Arc, Weak};
 use std::thread::{self, ThreadId};
 use std::time::{Duration, Instant};
 use velvet_core::Value;
@@ -240,7 +241,7 @@ impl State {
 
 impl Shared {
     fn state(&self) -> MutexGuard<'_, State> {
-        self.state.lock().unwrap_or_else(PoisonError::into_inner)
+        self.state.lock()
     }
 
     fn heard(&self, written: &[Written]) {
@@ -351,7 +352,7 @@ impl Following {
             if left.is_zero() {
                 return;
             }
-            state = self.0.wake.wait_timeout(state, left).unwrap_or_else(PoisonError::into_inner).0;
+            self.0.wake.wait_for(&mut state, left);
         }
     }
 
@@ -368,7 +369,7 @@ impl Following {
         ended.iter().for_each(|followed| followed.cancel.cancel());
         self.0.wake.notify_all();
         while state.is_working && state.thread != Some(thread::current().id()) {
-            state = self.0.wake.wait(state).unwrap_or_else(PoisonError::into_inner);
+            self.0.wake.wait(&mut state);
         }
         drop(state);
         ended.iter().for_each(|followed| followed.follower.end());
@@ -429,10 +430,10 @@ impl Shared {
                 state.is_working = true;
                 return Some(job);
             }
-            state = match earliest {
-                Some(at) => self.wake.wait_timeout(state, at - now).unwrap_or_else(PoisonError::into_inner).0,
-                None => self.wake.wait(state).unwrap_or_else(PoisonError::into_inner),
-            };
+            match earliest {
+                Some(at) => _ = self.wake.wait_for(&mut state, at - now),
+                None => self.wake.wait(&mut state),
+            }
         }
     }
 
@@ -498,7 +499,7 @@ impl Shared {
                 None if state.is_writing_alone || state.begun_alone != begun_before => (),
                 None if Instant::now() >= until => return News::All,
                 None => {
-                    drop(self.wake.wait_timeout(state, BETWEEN_LOOKS));
+                    self.wake.wait_for(&mut state, BETWEEN_LOOKS);
                     continue;
                 }
             }

@@ -7,9 +7,9 @@ use crate::engine::{Connection, Displaced, InPlace, copy_from};
 use crate::error::{Cause, Error};
 use crate::events;
 use crate::new_file;
+use parking_lot::Mutex;
 use std::path::{Path, PathBuf};
 use std::process;
-use std::sync::{Mutex, PoisonError};
 
 /// What was kept of a file that was displaced.
 #[derive(Clone)]
@@ -116,7 +116,7 @@ impl Inner {
     /// Keeps what the file held, and says what became of it.
     #[cold]
     pub(super) fn displaced(&self, how: Displaced, in_place: Option<InPlace>, connection: &Connection) -> Error {
-        let mut kept = self.home.kept.lock().unwrap_or_else(PoisonError::into_inner);
+        let mut kept = self.home.kept.lock();
         let is_news = kept.is_none();
         if !matches!(*kept, Some(Kept::At(..) | Kept::InPlace)) {
             *kept = self.path().map(|path| keep(how, in_place, connection, path));
@@ -158,7 +158,7 @@ impl Inner {
 
     /// Sees to it that the log of a file that was displaced is not laid over the one that is at its path now. The file is closed.
     pub(super) fn take_log_away(&self, in_place: Option<InPlace>) {
-        let kept = self.home.kept.lock().unwrap_or_else(PoisonError::into_inner).take();
+        let kept = self.home.kept.lock().take();
         let (Some(in_place), Some(path), Some(kept)) = (in_place, self.path(), kept) else { return };
         let kept = if let Kept::At(_, transactions) = kept { transactions } else { None };
         // Where it stays, the next open refuses the log.

@@ -16,12 +16,12 @@ use crate::searching::{self, TextsAtHand};
 use crate::sessions::Recorder;
 use crate::trails::Keeping;
 use crate::ui_thread;
+use parking_lot::Mutex;
 use std::cell::RefCell;
 use std::collections::BTreeMap;
 use std::panic::Location;
 use std::path::{Path, PathBuf};
 use std::sync::atomic::AtomicBool;
-use std::sync::{Mutex, PoisonError};
 use std::time::{Duration, Instant};
 
 /// What all handles to one open file share.
@@ -70,7 +70,7 @@ struct WritingAt<'i>(&'i Inner);
 
 impl Drop for WritingAt<'_> {
     fn drop(&mut self) {
-        self.0.writing_at.lock().unwrap_or_else(PoisonError::into_inner).take();
+        self.0.writing_at.lock().take();
     }
 }
 
@@ -146,7 +146,7 @@ impl Inner {
     }
 
     pub(super) fn new_handle(&self, at: &'static Location<'static>) -> u64 {
-        let mut handles = self.handles.lock().unwrap_or_else(PoisonError::into_inner);
+        let mut handles = self.handles.lock();
         handles.next += 1;
         let handle = handles.next;
         handles.open.insert(handle, at);
@@ -154,11 +154,11 @@ impl Inner {
     }
 
     pub(super) fn forget_handle(&self, handle: u64) {
-        self.handles.lock().unwrap_or_else(PoisonError::into_inner).open.remove(&handle);
+        self.handles.lock().open.remove(&handle);
     }
 
     pub(super) fn open_handles(&self) -> Vec<&'static Location<'static>> {
-        self.handles.lock().unwrap_or_else(PoisonError::into_inner).open.values().copied().collect()
+        self.handles.lock().open.values().copied().collect()
     }
 
     /// Closes the file.
@@ -166,7 +166,7 @@ impl Inner {
         let Some(pool) = self.pool.take() else { return Ok(()) };
         if self.home.is_forked() {
             // They are the other process's, and so are the threads that would have to end.
-            let texts = self.texts_at_hand.get_mut().unwrap_or_else(PoisonError::into_inner).take();
+            let texts = self.texts_at_hand.get_mut().take();
             std::mem::forget((pool, self.recorder.take(), texts, self.storing.close_reader()));
             return Ok(());
         }
@@ -181,7 +181,7 @@ impl Inner {
         }
         // The connections beside the pool must be closed first.
         self.storing.close_reader();
-        self.texts_at_hand.get_mut().unwrap_or_else(PoisonError::into_inner).take();
+        self.texts_at_hand.get_mut().take();
         let in_place = pool.in_place();
         let closed = pool.close().doing(|| "cannot close the drawer").map_err(|error| self.place.name(error));
         match displaced {
@@ -335,7 +335,7 @@ impl Inner {
 
     /// Runs `work`, and lets those who wait for it know where it was begun.
     pub(crate) fn writing_at<R>(&self, at: &'static Location<'static>, work: impl FnOnce() -> R) -> R {
-        *self.writing_at.lock().unwrap_or_else(PoisonError::into_inner) = Some(at);
+        *self.writing_at.lock() = Some(at);
         let _until_it_ends = WritingAt(self);
         work()
     }
@@ -343,7 +343,7 @@ impl Inner {
     #[cold]
     /// Where the thread that writes just now began to.
     fn at_which_write(&self) -> String {
-        let at = *self.writing_at.lock().unwrap_or_else(PoisonError::into_inner);
+        let at = *self.writing_at.lock();
         at.map(|at| format!(", in the `write` at {at}")).unwrap_or_default()
     }
 

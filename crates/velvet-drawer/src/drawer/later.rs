@@ -8,6 +8,7 @@ use crate::error::{Cause, Error};
 use crate::outcome::Outcome;
 use crate::progress::Progress;
 use crate::ui_thread;
+use parking_lot::{Condvar, Mutex, MutexGuard};
 use std::cell::Cell;
 use std::collections::{BTreeMap, VecDeque};
 use std::fmt;
@@ -15,7 +16,7 @@ use std::io;
 use std::panic::{AssertUnwindSafe, Location, catch_unwind};
 use std::path::{Path, PathBuf};
 use std::pin::Pin;
-use std::sync::{Arc, Condvar, Mutex, MutexGuard, PoisonError};
+use std::sync::Arc;
 use std::task::{Context, Poll};
 use std::thread;
 use std::time::{Duration, Instant};
@@ -93,7 +94,7 @@ impl Shared {
     }
 
     fn lanes(&self) -> MutexGuard<'_, Lanes> {
-        self.lanes.lock().unwrap_or_else(PoisonError::into_inner)
+        self.lanes.lock()
     }
 
     /// Starts threads for the lanes that have work, as far as there may be more.
@@ -128,8 +129,7 @@ impl Shared {
             let next = if lanes.is_parked { None } else { lanes.ready.pop_front() };
             let Some(number) = next else {
                 lanes.idle += 1;
-                let (woken, timeout) = self.wake.wait_timeout(lanes, IDLE).unwrap_or_else(PoisonError::into_inner);
-                lanes = woken;
+                let timeout = self.wake.wait_for(&mut lanes, IDLE);
                 lanes.idle -= 1;
                 if timeout.timed_out() && (lanes.ready.is_empty() || lanes.is_parked) {
                     lanes.threads -= 1;
@@ -178,7 +178,7 @@ impl ToDo {
             if left.is_zero() {
                 break;
             }
-            lanes = self.0.wake.wait_timeout(lanes, left).unwrap_or_else(PoisonError::into_inner).0;
+            self.0.wake.wait_for(&mut lanes, left);
         }
         (lanes.waiting, lanes.working)
     }
@@ -336,7 +336,7 @@ impl<R: Send + 'static> Later<R> {
             place: None,
         };
         let done = move || {
-            let told = move |now: &Progress| progress.lock().unwrap_or_else(PoisonError::into_inner).clone_from(now);
+            let told = move |now: &Progress| progress.lock().clone_from(now);
             let result = if cancel.is_cancelled() {
                 // What it holds may be the last handle of a drawer, which whoever awaits it may close then.
                 drop(work);
@@ -379,7 +379,7 @@ impl<R> Later<R> {
 
     /// How far it has come, where what it does tells; see [`Progress`].
     pub fn progress(&self) -> Progress {
-        self.progress.lock().unwrap_or_else(PoisonError::into_inner).clone()
+        self.progress.lock().clone()
     }
 
     /// Asks it to end, also in the middle of a long statement. What it has not committed is rolled back, and it fails with

@@ -8,11 +8,12 @@ use crate::engine::Connection;
 use crate::error::{Cause, Error};
 use crate::events;
 use jiff::Timestamp;
+use parking_lot::Mutex;
 use std::collections::BTreeMap;
 use std::fmt;
 use std::panic::Location;
+use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
-use std::sync::{Arc, Mutex, PoisonError};
 
 /// A read that the app's code holds open: a [`Drawer::read`](crate::Drawer::read), or records that are handed over one after the other. What is
 /// written meanwhile stays in the write-ahead log.
@@ -46,7 +47,7 @@ pub struct Held {
 
 impl Held {
     pub(super) fn new(inner: Arc<Inner>, at: &'static Location<'static>) -> Held {
-        let mut open = inner.readings.open.lock().unwrap_or_else(PoisonError::into_inner);
+        let mut open = inner.readings.open.lock();
         open.0 += 1;
         let number = open.0;
         open.1.insert(number, OpenRead { at, since: Timestamp::now() });
@@ -58,7 +59,7 @@ impl Held {
 impl Drop for Held {
     fn drop(&mut self) {
         let Readings { open, is_log_large } = &self.inner.readings;
-        open.lock().unwrap_or_else(PoisonError::into_inner).1.remove(&self.number);
+        open.lock().1.remove(&self.number);
         if is_log_large.load(Ordering::Relaxed) {
             self.inner.cut_log();
         }
@@ -68,7 +69,7 @@ impl Drop for Held {
 impl Inner {
     /// The reads that are open, the oldest first.
     pub(crate) fn open_reads(&self) -> Vec<OpenRead> {
-        self.readings.open.lock().unwrap_or_else(PoisonError::into_inner).1.values().copied().collect()
+        self.readings.open.lock().1.values().copied().collect()
     }
 
     /// Looks after the log before it grows further. The caller has the connection that writes.

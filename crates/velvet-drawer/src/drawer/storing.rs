@@ -3,8 +3,8 @@
 use super::{Inner, Reads, Scope};
 use crate::engine::Connection;
 use crate::error::Error;
+use parking_lot::Mutex;
 use std::collections::BTreeSet;
-use std::sync::{Mutex, PoisonError};
 
 /// The contents that are being stored by this process, and what reads those that are.
 #[derive(Default)]
@@ -16,20 +16,20 @@ pub(crate) struct Storing {
 
 impl Storing {
     pub(crate) fn begin(&self, content: i64) {
-        self.contents.lock().unwrap_or_else(PoisonError::into_inner).insert(content);
+        self.contents.lock().insert(content);
     }
 
     pub(crate) fn end(&self, content: i64) {
-        self.contents.lock().unwrap_or_else(PoisonError::into_inner).remove(&content);
+        self.contents.lock().remove(&content);
     }
 
     pub(crate) fn has(&self, content: i64) -> bool {
-        self.contents.lock().unwrap_or_else(PoisonError::into_inner).contains(&content)
+        self.contents.lock().contains(&content)
     }
 
     /// Closes what reads; it is opened again when it is needed.
     pub(super) fn close_reader(&self) -> Option<Connection> {
-        self.reader.lock().unwrap_or_else(PoisonError::into_inner).take()
+        self.reader.lock().take()
     }
 }
 
@@ -39,7 +39,7 @@ impl Inner {
         &self,
         work: impl FnOnce(Scope<'_, Reads>) -> Result<R, Error>,
     ) -> Result<R, Error> {
-        let mut reader = self.storing.reader.lock().unwrap_or_else(PoisonError::into_inner);
+        let mut reader = self.storing.reader.lock();
         let connection = match reader.take() {
             Some(connection) => connection,
             None => self.own_reader()?,

@@ -5,9 +5,10 @@
 
 use super::{Connection, Fault, FaultKind};
 use crate::cancel::Cancel;
+use parking_lot::{Mutex, MutexGuard};
 use rusqlite::limits::Limit;
 use std::collections::HashSet;
-use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
+use std::sync::Arc;
 use std::time::Duration;
 use velvet_core::expansion::Views;
 use velvet_core::name::quoted;
@@ -67,7 +68,7 @@ impl Clock {
 
 impl Bounds {
     fn clock(&self) -> MutexGuard<'_, Clock> {
-        self.clock.lock().unwrap_or_else(PoisonError::into_inner)
+        self.clock.lock()
     }
 
     /// Runs `work` while the clock runs.
@@ -105,7 +106,7 @@ impl Connection {
     pub(crate) fn bound(&mut self, cancel: &Cancel, within: Duration, bytes: u64) -> Result<(), Fault> {
         let clock = Arc::new(Mutex::new(Clock { left: within, running: None }));
         let (asked, watched) = (cancel.clone(), Arc::clone(&clock));
-        let ends = move || asked.is_cancelled() || watched.lock().is_ok_and(|clock| clock.is_used_up());
+        let ends = move || asked.is_cancelled() || watched.lock().is_used_up();
         self.engine.progress_handler(STEPS, Some(ends))?;
         self.ends_with(cancel);
         self.values_up_to(bytes / 2)?;
@@ -151,7 +152,7 @@ impl Connection {
         // What names no view is prepared in the time that the stored tables take.
         let has_views = self.refuse_if_endless(bounds, text)? > 1;
         let (prepared, computes) = self.guard.computes(|| if has_views { bounds.counted(prepare) } else { prepare() });
-        let mut computed = bounds.computed.lock().unwrap_or_else(PoisonError::into_inner);
+        let mut computed = bounds.computed.lock();
         if computes {
             computed.insert(text.to_owned());
         }
@@ -160,7 +161,7 @@ impl Connection {
 
     /// Refuses a statement that the engine would prepare for ever, which it cannot be kept from afterwards. Says to how many parts it grows.
     fn refuse_if_endless(&self, bounds: &Bounds, text: &str) -> Result<u64, Fault> {
-        let mut views = bounds.views.lock().unwrap_or_else(PoisonError::into_inner);
+        let mut views = bounds.views.lock();
         let count = self.engine.query_row("PRAGMA schema_version", [], |row| row.get::<_, i64>(0)).unwrap_or_default();
         if views.as_ref().is_none_or(|(at, _)| *at != count) {
             let mut all = Vec::new();

@@ -3,11 +3,12 @@
 use super::log_beside::pages_of_log;
 use super::open_here::{PastEngine, open_with};
 use super::{Fault, FaultKind};
+use parking_lot::{Mutex, MutexGuard};
 use std::collections::HashMap;
 use std::fs;
 use std::io::{self, Read, Seek, SeekFrom};
 use std::path::Path;
-use std::sync::{Arc, LazyLock, Mutex, MutexGuard, OnceLock, PoisonError, Weak};
+use std::sync::{Arc, LazyLock, OnceLock, Weak};
 use std::thread;
 use std::time::{Duration, Instant};
 pub(crate) use velvet_core::file_cipher::{FileCipher, PAGE, RESERVED, SALT};
@@ -33,7 +34,7 @@ pub(crate) fn key_of_all() -> Option<&'static SecretKey> {
 }
 
 fn known_ones() -> MutexGuard<'static, HashMap<[u8; SALT], Weak<FileCipher>>> {
-    KNOWN.lock().unwrap_or_else(PoisonError::into_inner)
+    KNOWN.lock()
 }
 
 /// Lets this process open the files with this salt, as long as what is returned is held.

@@ -1,8 +1,9 @@
 //! Telling whoever listens what a connection has committed, table by table, as the engine tells of each row.
 
 use super::Connection;
+use parking_lot::{Mutex, MutexGuard};
 use rusqlite::hooks::Action;
-use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
+use std::sync::Arc;
 
 /// How many rows of one table are told one by one. Of a larger commit it is told that they may be any.
 const MOST_ROWS: usize = 1_000;
@@ -122,7 +123,7 @@ pub(super) struct Commits {
 
 impl Commits {
     fn pending(&self) -> MutexGuard<'_, Pending> {
-        self.pending.lock().unwrap_or_else(PoisonError::into_inner)
+        self.pending.lock()
     }
 
     /// A statement begins that may write.
@@ -151,7 +152,7 @@ impl Connection {
                 if table.starts_with("velvet_") {
                     return;
                 }
-                let written = &mut *hears.lock().unwrap_or_else(PoisonError::into_inner);
+                let written = &mut *hears.lock();
                 let written = written.of(table);
                 let (count, did) = match action {
                     Action::SQLITE_INSERT => (&mut written.inserted, RowWrite::Inserted),
@@ -237,12 +238,12 @@ mod tests {
                         format!("{listener}: {} all, {} {} {}", w.table, w.inserted, w.changed, w.removed)
                     }
                 });
-                told.lock().unwrap().extend(said);
+                told.lock().extend(said);
             });
         }
         let heard = |did: &str| {
             connection.tell_commit();
-            let heard = std::mem::take(&mut *told.lock().unwrap());
+            let heard = std::mem::take(&mut *told.lock());
             let (one, other) = heard.split_at(heard.len() / 2);
             assert!(one.iter().zip(other).all(|(a, b)| a.replace("a:", "b:") == *b), "{did}: {heard:?}");
             one.concat().replace("a: pot ", "")

@@ -1,8 +1,9 @@
 //! What statements that an app wrote itself may do.
 
+use parking_lot::Mutex;
 use rusqlite::hooks::{AuthAction, AuthContext, Authorization};
 use std::collections::BTreeSet;
-use std::sync::{Arc, Mutex, PoisonError};
+use std::sync::Arc;
 
 /// Refuses what an app's own statements must not do, while one of them is prepared. Our own are not looked at.
 #[derive(Clone, Default)]
@@ -44,7 +45,7 @@ const STRUCTURE: &str = "it changes the structure; change the schema, and record
 impl Guard {
     /// Says yes or no to the engine.
     pub(super) fn decide(&self, context: &AuthContext<'_>) -> Authorization {
-        let mut watch = self.0.lock().unwrap_or_else(PoisonError::into_inner);
+        let mut watch = self.0.lock();
         if let (Some(reads), AuthAction::Read { table_name, .. }) = (&mut watch.reads, &context.action) {
             reads.insert((*table_name).to_owned());
         }
@@ -63,7 +64,7 @@ impl Guard {
 
     /// These are the columns of names that sealed values are bound to.
     pub(super) fn keep_names(&self, names: &Arc<[(String, String)]>) {
-        self.0.lock().unwrap_or_else(PoisonError::into_inner).names = Arc::clone(names);
+        self.0.lock().names = Arc::clone(names);
     }
 
     /// Runs `work` while statements are looked at, and says why one was refused, if one was.
@@ -73,16 +74,16 @@ impl Guard {
 
     /// Runs `work`, and says which tables a statement that it prepares reads.
     pub(super) fn reads<R>(&self, work: impl FnOnce() -> R) -> (R, BTreeSet<String>) {
-        self.0.lock().unwrap_or_else(PoisonError::into_inner).reads = Some(BTreeSet::new());
+        self.0.lock().reads = Some(BTreeSet::new());
         let result = work();
-        (result, self.0.lock().unwrap_or_else(PoisonError::into_inner).reads.take().unwrap_or_default())
+        (result, self.0.lock().reads.take().unwrap_or_default())
     }
 
     /// Runs `work`, and says whether a statement that it prepares computes what the file or a person defined.
     pub(super) fn computes<R>(&self, work: impl FnOnce() -> R) -> (R, bool) {
-        self.0.lock().unwrap_or_else(PoisonError::into_inner).computes = false;
+        self.0.lock().computes = false;
         let result = work();
-        (result, self.0.lock().unwrap_or_else(PoisonError::into_inner).computes)
+        (result, self.0.lock().computes)
     }
 
     /// As [`Guard::watching`], of statements that make a file.
@@ -101,7 +102,7 @@ impl Guard {
         work: impl FnOnce() -> R,
     ) -> (R, Option<String>) {
         let set = |on| {
-            let mut watch = self.0.lock().unwrap_or_else(PoisonError::into_inner);
+            let mut watch = self.0.lock();
             watch.on = on;
             watch.refused.take()
         };

@@ -2,8 +2,9 @@
 
 use super::{Connection, Fault, FaultKind};
 use crate::cancel::{Cancel, Cancelled, in_turns};
+use parking_lot::Mutex;
 use std::cell::Cell;
-use std::sync::{Arc, Mutex, PoisonError};
+use std::sync::Arc;
 
 /// After how many of the engine's steps to look whether work is to end: so few that it ends at once, so many that it costs nothing.
 const BETWEEN_LOOKS: i32 = 10_000;
@@ -19,13 +20,13 @@ pub(super) struct Asking {
 type Asks = Arc<Mutex<Option<Cancel>>>;
 
 fn is_asked(asks: &Asks) -> bool {
-    asks.lock().unwrap_or_else(PoisonError::into_inner).as_ref().is_some_and(Cancel::is_cancelled)
+    asks.lock().as_ref().is_some_and(Cancel::is_cancelled)
 }
 
 impl Asking {
     fn set(&self, cancel: Option<Cancel>) -> Option<Cancel> {
         self.is_on.set(cancel.is_some());
-        std::mem::replace(&mut *self.asks.lock().unwrap_or_else(PoisonError::into_inner), cancel)
+        std::mem::replace(&mut *self.asks.lock(), cancel)
     }
 }
 

@@ -4,9 +4,10 @@ use super::open_here::{OpenHere, close_looks};
 use super::{Connection, Displaced, Fault, FaultKind, InPlace, Opener, Written};
 use crate::beside::with_companions;
 use crate::cancel::in_turns;
+use parking_lot::Mutex;
 use std::ops::Deref;
+use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, AtomicI64, Ordering};
-use std::sync::{Arc, Mutex, PoisonError};
 use std::time::{Duration, Instant};
 
 /// How many idle readers are kept open.
@@ -81,7 +82,7 @@ impl Pool {
     /// A number that is another one once others have committed something; nothing while a thread has the connection that tells.
     pub(crate) fn count_of_others(&self) -> Option<Result<i64, Fault>> {
         match &self.counting {
-            Some(counting) => Some(counting.lock().unwrap_or_else(PoisonError::into_inner).count_of_others()),
+            Some(counting) => Some(counting.lock().count_of_others()),
             None => Some(self.count_of_others_by(&*self.idle_writer()?)),
         }
     }
@@ -129,7 +130,7 @@ impl Pool {
         self.opener.in_place.iter().for_each(InPlace::note_log);
         self.is_resting.store(false, Ordering::Release);
         self.reopened.fetch_add(1, Ordering::AcqRel);
-        for listener in self.listeners.lock().unwrap_or_else(PoisonError::into_inner).iter() {
+        for listener in self.listeners.lock().iter() {
             let listener = Arc::clone(listener);
             writer.listen(move |written| listener(written));
         }
@@ -145,10 +146,10 @@ impl Pool {
         };
         let result = last(&writer);
         writer.without_lock_timeout(|| writer.truncate_wal());
-        let _alone = CLOSING.lock().unwrap_or_else(PoisonError::into_inner);
+        let _alone = CLOSING.lock();
         self.is_resting.store(true, Ordering::Release);
         self.opener.in_place.iter().for_each(InPlace::forget_log);
-        self.readers.lock().unwrap_or_else(PoisonError::into_inner).clear();
+        self.readers.lock().clear();
         let closed = writer.0.take().map_or(Ok(()), Connection::close);
         self.opener.in_place.iter().for_each(InPlace::let_go);
         Some(closed.map(|()| result))
@@ -156,7 +157,7 @@ impl Pool {
 
     /// Gives back what can be had again: connections that nobody uses just now, pages that are held, prepared statements.
     pub(crate) fn give_back_memory(&self) {
-        self.readers.lock().unwrap_or_else(PoisonError::into_inner).clear();
+        self.readers.lock().clear();
         if let Some(writer) = self.writer.0.try_lock()
             && let Some(writer) = &*writer
         {
@@ -174,7 +175,7 @@ impl Pool {
             Err(fault) => return Some(Err(fault)),
         };
         let listener: Arc<Listener> = Arc::new(listener);
-        self.listeners.lock().unwrap_or_else(PoisonError::into_inner).push(Arc::clone(&listener));
+        self.listeners.lock().push(Arc::clone(&listener));
         writer.0.as_mut()?.listen(move |written| listener(written));
         Some(Ok(()))
     }
@@ -214,7 +215,7 @@ impl Pool {
     /// A connection that reads.
     #[inline]
     pub(crate) fn reader(&self) -> Result<Reader<'_>, Fault> {
-        let idle = self.readers.lock().unwrap_or_else(PoisonError::into_inner).pop();
+        let idle = self.readers.lock().pop();
         let connection = match idle {
             Some(connection) => connection,
             None => Box::new(self.own_reader()?),
@@ -237,8 +238,8 @@ impl Pool {
     }
 
     fn close_all(&mut self) -> Result<(), Fault> {
-        let _alone = CLOSING.lock().unwrap_or_else(PoisonError::into_inner);
-        self.readers.get_mut().unwrap_or_else(PoisonError::into_inner).clear();
+        let _alone = CLOSING.lock();
+        self.readers.get_mut().clear();
         // One that reads just now keeps the log from being merged, which does no harm.
         close_looks(&self.opener.path, Duration::ZERO);
         let writer = self.writer.0.lock().take();
@@ -271,7 +272,7 @@ impl Deref for Reader<'_> {
 impl Drop for Reader<'_> {
     fn drop(&mut self) {
         let connection = self.connection.take().filter(|connection| !connection.is_spent());
-        let mut idle = self.pool.readers.lock().unwrap_or_else(PoisonError::into_inner);
+        let mut idle = self.pool.readers.lock();
         if self.pool.is_resting.load(Ordering::Acquire) {
             drop(connection);
             self.pool.opener.in_place.iter().for_each(InPlace::let_go);

@@ -1,12 +1,13 @@
 //! The functions by which statements seal and open values, and the keys they do it with.
 
 use super::{Connection, Fault};
+use parking_lot::{Mutex, MutexGuard};
 use rusqlite::Error::UserFunctionError;
 use rusqlite::functions::{Context, FunctionFlags};
 use rusqlite::types::ValueRef as EngineValue;
 use std::collections::BTreeMap;
 use std::fmt;
-use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
+use std::sync::Arc;
 use velvet_core::sealing::{
     ColumnSeal, FILE_ID, NONCE, OF_PLAIN, Plain, RESEAL, SEAL, SealedPlace, SecretKey, Shut, TO_PLAIN, UNSEAL,
     key_number,
@@ -73,7 +74,7 @@ impl Seals {
     }
 
     fn keys(&self) -> MutexGuard<'_, Keys> {
-        self.keys.lock().unwrap_or_else(PoisonError::into_inner)
+        self.keys.lock()
     }
 
     fn sealed(&self, plain: &[u8], label: &str, place: SealedPlace<'_>) -> rusqlite::Result<Vec<u8>> {

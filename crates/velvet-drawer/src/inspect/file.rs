@@ -8,8 +8,9 @@ use crate::engine::{Connection, Entry, EntryKind, Fault, FaultKind, Opener, Trac
 use crate::error::{Cause, Error};
 use crate::opening::resolved;
 use crate::ui_thread;
+use parking_lot::Mutex;
 use std::path::{Path, PathBuf};
-use std::sync::{Arc, Mutex, PoisonError};
+use std::sync::Arc;
 use std::time::Duration;
 use velvet_core::ValueRef;
 use velvet_core::name::quoted;
@@ -220,7 +221,7 @@ impl File {
     pub(super) fn catalogue(&self) -> Result<Arc<[Entry]>, Error> {
         self.read("cannot read the structure", |c| {
             let count = c.structure_count()?;
-            let mut held = self.entries.lock().unwrap_or_else(PoisonError::into_inner);
+            let mut held = self.entries.lock();
             if let Some((_, known)) = held.as_ref().filter(|(at, _)| *at == count) {
                 return Ok(Arc::clone(known));
             }
@@ -233,12 +234,12 @@ impl File {
     /// What could not be shown of all that was asked so far, and why, each as a sentence: views and computed columns that
     /// cannot be worked out, or take more than they may.
     pub fn left_out(&self) -> Vec<String> {
-        self.left_out.lock().unwrap_or_else(PoisonError::into_inner).clone()
+        self.left_out.lock().clone()
     }
 
     pub(super) fn leave_out(&self, what: &str, why: &Error) {
         let sentence = format!("{what} is not shown: {}", why.problem());
-        let mut left_out = self.left_out.lock().unwrap_or_else(PoisonError::into_inner);
+        let mut left_out = self.left_out.lock();
         if !left_out.contains(&sentence) {
             left_out.push(sentence);
         }

@@ -8,10 +8,11 @@ use super::slot::Slot;
 use crate::drawer::{Follower, Inner, News, Scope};
 use crate::engine::{Connection, Row};
 use crate::error::Error;
+use parking_lot::Mutex;
 use std::any::TypeId;
 use std::collections::{BTreeSet, HashMap};
 use std::hash::{DefaultHasher, Hasher};
-use std::sync::{Arc, Mutex, PoisonError, Weak};
+use std::sync::{Arc, Weak};
 use velvet_core::list::{self, List, Listing};
 use velvet_core::statement::{Followed, SPARE_ROWS, SomeRows};
 use velvet_core::{Misfit, Value};
@@ -250,7 +251,7 @@ impl<R: Send + Sync + 'static, S: Clone + Send + Sync + 'static> LiveRows<R, S> 
 impl<R: Send + Sync + 'static, S: Clone + Send + Sync + 'static> Follower for LiveRows<R, S> {
     fn step(&self, scope: Scope<'_>, news: &News) -> Result<BTreeSet<String>, Error> {
         let connection = scope.connection;
-        let mut held = self.held.lock().unwrap_or_else(PoisonError::into_inner);
+        let mut held = self.held.lock();
         let held = &mut *held;
         let tables = scope.doing(self.of.doing, || {
             if let Some(misfit) = &self.statements.all.misfit {

@@ -2,8 +2,9 @@
 
 use super::State;
 use crate::error::Error;
+use parking_lot::{Condvar, Mutex, MutexGuard};
 use std::collections::BTreeMap;
-use std::sync::{Arc, Condvar, Mutex, MutexGuard, PoisonError};
+use std::sync::Arc;
 use std::task::Waker;
 use std::time::Instant;
 
@@ -42,7 +43,7 @@ impl<R> Slot<R> {
     }
 
     fn held(&self) -> MutexGuard<'_, Held<R>> {
-        self.held.lock().unwrap_or_else(PoisonError::into_inner)
+        self.held.lock()
     }
 
     fn change(&self, change: impl FnOnce(&mut Held<R>) -> bool) {
@@ -129,13 +130,13 @@ impl<R: Clone> Slot<R> {
             if held.is_over || is_stopped {
                 return None;
             }
-            held = match until {
-                None => self.changed.wait(held).unwrap_or_else(PoisonError::into_inner),
+            match until {
+                None => self.changed.wait(&mut held),
                 Some(until) => {
                     let left = until.checked_duration_since(Instant::now()).filter(|left| !left.is_zero())?;
-                    self.changed.wait_timeout(held, left).unwrap_or_else(PoisonError::into_inner).0
+                    self.changed.wait_for(&mut held, left);
                 }
-            };
+            }
         }
     }
 }

@@ -4,8 +4,9 @@ use super::Live;
 use super::slot::Slot;
 use crate::drawer::{Follower, Inner, News, Scope};
 use crate::error::Error;
+use parking_lot::Mutex;
 use std::collections::BTreeSet;
-use std::sync::{Arc, Mutex, PoisonError};
+use std::sync::Arc;
 
 /// Reads a value in one state of the file.
 type Ask<R> = dyn FnMut(Scope<'_>) -> Result<R, Error> + Send;
@@ -28,7 +29,7 @@ impl<R: Clone + PartialEq + Send + Sync + 'static> LiveValue<R> {
 
 impl<R: Clone + PartialEq + Send + Sync + 'static> Follower for LiveValue<R> {
     fn step(&self, scope: Scope<'_>, _: &News) -> Result<BTreeSet<String>, Error> {
-        let mut ask = self.ask.lock().unwrap_or_else(PoisonError::into_inner);
+        let mut ask = self.ask.lock();
         let (result, tables) = scope.connection.noticing(|| ask(scope));
         self.slot.put(result?);
         Ok(tables)

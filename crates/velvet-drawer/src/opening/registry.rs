@@ -6,10 +6,11 @@ use crate::drawer::{InEffect, Inner};
 use crate::engine::{identity, is_open_here, seen};
 use crate::error::{Cause, Error};
 use crate::schema::Declared;
+use parking_lot::Mutex;
 use std::cell::RefCell;
 use std::collections::HashMap;
 use std::path::{Path, PathBuf};
-use std::sync::{Arc, LazyLock, Mutex, PoisonError, Weak};
+use std::sync::{Arc, LazyLock, Weak};
 use std::time::Duration;
 use velvet_core::show::count;
 
@@ -109,7 +110,7 @@ fn is_open(slot: &Slot) -> bool {
 fn open_under_another_name(path: &Path) -> Option<PathBuf> {
     // Elsewhere, one file is not told from another.
     let file = identity(path).ok().filter(|_| cfg!(unix))?;
-    let open = OPEN.lock().unwrap_or_else(PoisonError::into_inner);
+    let open = OPEN.lock();
     let is_same = |(other, slot): &(&PathBuf, &Slot)| {
         *other != path && is_open(slot) && identity(other).is_ok_and(|other| other == file)
     };
@@ -137,7 +138,7 @@ pub(super) fn refuse_second_names(path: &Path) -> Result<(), Error> {
 }
 
 fn slot(path: &Path) -> Slot {
-    let mut open = OPEN.lock().unwrap_or_else(PoisonError::into_inner);
+    let mut open = OPEN.lock();
     // Slots that nobody uses and whose drawer is closed are of no more use.
     open.retain(|_, slot| Arc::strong_count(slot) > 1 || is_open(slot));
     Arc::clone(open.entry(path.to_owned()).or_default())

@@ -6,7 +6,6 @@ use crate::engine::Rows;
 use crate::error::Error;
 use crate::searching::TextsAtHand;
 use crate::ui_thread;
-use std::sync::PoisonError;
 use velvet_core::Marked;
 use velvet_core::statement::Select;
 use velvet_core::suggest::Suggestions;
@@ -84,7 +83,7 @@ fn from_texts_at_hand<T: Record, A: Access>(
     best: &mut Suggestions,
 ) -> Result<(), Error> {
     inner.refuse_if_busy_here("read")?;
-    let mut at_hand = inner.texts_at_hand.lock().unwrap_or_else(PoisonError::into_inner);
+    let mut at_hand = inner.texts_at_hand.lock();
     let texts = match at_hand.take() {
         Some(texts) => texts,
         None => TextsAtHand::new(inner.own_reader()?),

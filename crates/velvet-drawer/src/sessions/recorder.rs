@@ -6,10 +6,11 @@
 use crate::engine::{Connection, Fault, Opener, SharedWriter, Written};
 use crate::events;
 use crate::running;
+use parking_lot::{Condvar, Mutex, MutexGuard};
 use serde_json::{Map, Value as Json, json};
 use std::collections::BTreeMap;
+use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
-use std::sync::{Arc, Condvar, Mutex, MutexGuard, PoisonError};
 use std::thread::{self, JoinHandle};
 use std::time::{Duration, Instant};
 use velvet_core::ValueRef;
@@ -105,7 +106,7 @@ impl Recorder {
             works.run(&writer, also);
         };
         match thread::Builder::new().name("velvet-session".into()).spawn(run) {
-            Ok(thread) => *self.thread.lock().unwrap_or_else(PoisonError::into_inner) = Some(thread),
+            Ok(thread) => *self.thread.lock() = Some(thread),
             Err(error) => events::not_noted(&self.shared.start.opener.path, &error.to_string()),
         }
     }
@@ -194,7 +195,7 @@ impl Recorder {
 
     /// Waits until the thread beside the app has nothing open, and lets it open nothing. The caller has the connection that writes.
     pub(crate) fn alone(&self) -> Alone<'_> {
-        let marking = self.shared.marking.lock().unwrap_or_else(PoisonError::into_inner);
+        let marking = self.shared.marking.lock();
         Alone { is_marked: &self.shared.is_marked, _marking: marking }
     }
 
@@ -216,7 +217,7 @@ impl Recorder {
         self.shared.state().ended = true;
         self.shared.wake.notify_all();
         // Opening failed, in what fills a new file, before it began.
-        let Some(thread) = self.thread.into_inner().unwrap_or_else(PoisonError::into_inner) else { return };
+        let Some(thread) = self.thread.into_inner() else { return };
         // It panics only where the engine does; then there is nothing more to note.
         let _ = thread.join();
         if !self.shared.state().abandoned {
@@ -240,7 +241,7 @@ impl Alone<'_> {
 
 impl Shared {
     fn state(&self) -> MutexGuard<'_, Recorded> {
-        self.state.lock().unwrap_or_else(PoisonError::into_inner)
+        self.state.lock()
     }
 
     fn tell_of(&self, result: Option<Result<(), Fault>>) {
@@ -275,11 +276,11 @@ impl Shared {
             }
             while !(state.ended || state.news && state.pause().is_zero()) {
                 let pause = state.pause();
-                state = if state.news {
-                    self.wake.wait_timeout(state, pause).unwrap_or_else(PoisonError::into_inner).0
+                if state.news {
+                    self.wake.wait_for(&mut state, pause);
                 } else {
-                    self.wake.wait(state).unwrap_or_else(PoisonError::into_inner)
-                };
+                    self.wake.wait(&mut state);
+                }
             }
             if state.ended {
                 return;
@@ -310,7 +311,7 @@ impl Shared {
     /// Merges the write-ahead log into the main file as far as nobody reads it, so that a copy of the main file alone can be told from a
     /// whole one: it says that a session began, and not that it ended.
     fn merge(&self) -> Result<(), Fault> {
-        let _alone = self.marking.lock().unwrap_or_else(PoisonError::into_inner);
+        let _alone = self.marking.lock();
         if self.is_marked.load(Ordering::Acquire) {
             return Ok(());
         }
@@ -329,7 +330,7 @@ impl Shared {
             }
             is_due
         };
-        let _alone = self.marking.lock().unwrap_or_else(PoisonError::into_inner);
+        let _alone = self.marking.lock();
         if due && !self.is_marked.load(Ordering::Acquire) {
             let mark = || {
                 self.number(connection)?;
