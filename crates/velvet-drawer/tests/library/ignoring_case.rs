@@ -4,6 +4,7 @@ use crate::common;
 use common::{folder, other_program, versions};
 use proptest::prelude::*;
 use std::collections::BTreeMap;
+use std::collections::btree_map::Entry;
 use velvet_core::evolution::{History, draft};
 use velvet_core::structure::Structure;
 use velvet_drawer::inspect::{Did, Difference, File, TrailOf};
@@ -218,8 +219,8 @@ proptest! {
             let drawer = Drawer::open(&path, schema()).unwrap();
             let mut kept = BTreeMap::new();
             for (word, visits) in all {
-                if !kept.contains_key(&low(word)) {
-                    kept.insert(low(word), (word.clone(), *visits));
+                if let Entry::Vacant(new) = kept.entry(low(word)) {
+                    new.insert((word.clone(), *visits));
                     let member = drawer.insert(member(word, *visits)).unwrap().key();
                     // As a borrower the member is the same, however the address is written.
                     drawer.insert(Loan { member, what: low(word) }).unwrap();
