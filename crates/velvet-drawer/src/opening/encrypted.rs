@@ -2,6 +2,7 @@
 
 use super::options::Options;
 use super::recognise::UNTOUCHED;
+use super::why_not::not_opened;
 use crate::beside;
 use crate::encryption::{FileKey, is_empty};
 #[cfg(feature = "encryption")]
@@ -64,7 +65,8 @@ impl Options {
 fn made(key: &FileKey, path: &Path, wait: Duration) -> Result<Arc<FileCipher>, Error> {
     let cipher = key.of_new()?;
     let create = |unfinished: &Path| {
-        let connection = Opener::new(unfinished).encrypted(Some(Arc::clone(&cipher))).new_writer()?;
+        let opener = Opener::new(unfinished).encrypted(Some(Arc::clone(&cipher)));
+        let connection = opener.new_writer().map_err(|fault| not_opened(fault, unfinished))?;
         connection.set_version(0)?;
         Ok(connection.close()?)
     };

@@ -28,8 +28,9 @@ pub(super) fn not_opened(fault: Fault, path: &Path) -> Error {
         return fault.into();
     }
     if path.as_os_str().len() > LONGEST_PATH {
-        let problem =
-            format!("the path has {} bytes, and the engine opens up to {LONGEST_PATH}", path.as_os_str().len());
+        let name = path.file_name().unwrap_or_default().display();
+        let bytes = path.as_os_str().len();
+        let problem = format!("the path of {name} has {bytes} bytes, and the engine opens up to {LONGEST_PATH}");
         return Error::bare(Cause::Device, problem).advise("Keep the file in a folder with a shorter path");
     }
     match tried(path) {
