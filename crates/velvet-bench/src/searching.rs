@@ -90,7 +90,8 @@ fn searches(table: &mut Ratios, path: &Path) -> Result<()> {
     for typed in ["c", "co"] {
         let ours = || timed(|| drawer.records::<Article>().search(typed).limit(20).collect().map(black_box));
         let (took, _) = in_turn(21, ours, nothing)?;
-        let what = format!("search among 100,000 (µs), {} typed", velvet_core::show::count(typed.len(), "letter"));
+        let what =
+            format!("search among 100,000 (µs), {} typed", velvet_core::exchange::show::count(typed.len(), "letter"));
         table.at_most(&what, u64::try_from(took.as_micros())?, 16_000);
     }
     for (typed, what) in [("co", "two letters"), ("obal", "inside of words"), ("nowhere", "no match")] {

@@ -2,7 +2,7 @@
 
 use std::fmt;
 use std::time::{Duration, Instant};
-use velvet_core::show::{Shown, Tone};
+use velvet_core::exchange::show::{Shown, Tone};
 use velvet_drawer::grid::Grid;
 
 /// Lines of work, ours against by hand.

@@ -6,8 +6,8 @@ use rusqlite::Connection;
 use std::fs;
 use std::path::Path;
 use std::time::Duration;
-use velvet_core::evolution::{History, draft};
-use velvet_core::structure::Structure;
+use velvet_core::evolve::{History, draft};
+use velvet_core::schema::structure::Structure;
 use velvet_drawer::{Drawer, Record, Schema};
 
 mod old {

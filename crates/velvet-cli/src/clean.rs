@@ -4,7 +4,13 @@
 //! answer for the person; a direction mark turns the order of what is read. So everything that a person sees passes through here.
 
 use std::io::{self, Write};
-use velvet_core::show::{acts, write_out};
+use std::path::Path;
+use velvet_core::exchange::show::{acts, escaped, write_out};
+
+/// A path as people see it, on one line.
+pub(crate) fn named(path: &Path) -> String {
+    escaped(&path.display().to_string())
+}
 
 /// Writes out what would act on a terminal, but for the ends of lines and the colours and weights of our own.
 pub(crate) struct Clean<W: Write> {

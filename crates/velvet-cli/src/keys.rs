@@ -1,7 +1,7 @@
 //! The keys of encrypted files: from a file or a prompt, never from the command line, which others on the device can see.
 
 use crate::args::KeySource;
-use crate::commands::named;
+use crate::clean::named;
 use crate::failure::Failure;
 use std::fs;
 use std::path::Path;

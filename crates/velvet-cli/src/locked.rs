@@ -1,9 +1,9 @@
 //! What is said of an encrypted file whose key was not given.
 
-use crate::commands::named;
+use crate::clean::named;
 use crate::failure::Failure;
 use std::path::Path;
-use velvet_core::show::count;
+use velvet_core::exchange::show::count;
 use velvet_drawer::Error;
 use velvet_drawer::inspect::{SeemsEncrypted, seems_encrypted};
 

@@ -10,7 +10,7 @@ use serde::Serialize;
 use std::io::{self, IsTerminal, Stderr, Stdout, Write};
 use std::sync::OnceLock;
 use std::time::Duration;
-use velvet_core::show::line;
+use velvet_core::exchange::show::line;
 use velvet_drawer::Progress;
 use velvet_drawer::grid::Grid;
 

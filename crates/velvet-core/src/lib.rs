@@ -7,79 +7,41 @@
 #![forbid(unsafe_code)]
 #![warn(clippy::unwrap_used)]
 
-pub mod argument;
-pub mod assignment;
-pub mod b_tree;
-pub mod collation;
-pub mod column;
 pub mod column_type;
-pub mod compare;
-pub mod condition;
-pub mod draft;
-pub mod edit;
-pub mod evolution;
-pub mod excerpt;
+pub mod evolve;
 pub mod exchange;
-pub mod expansion;
-pub mod field;
-#[cfg(feature = "encryption")]
-pub mod file_cipher;
-pub mod fingerprint;
-pub mod fits;
-pub mod fragment;
-pub mod header;
-pub mod hex;
-pub mod hints;
-pub mod key;
-pub mod keys;
-mod letters;
-pub mod list;
-pub mod list_place;
-pub mod marked;
-pub mod name;
-pub mod named_value;
-pub mod nul;
-pub mod order;
-pub mod outside_file;
-pub mod physical;
-pub mod pick;
-pub mod record;
-pub mod record_statements;
-pub mod sealed_column;
+pub mod file;
+pub mod live;
+pub mod named;
+pub mod query;
+pub mod records;
+pub mod schema;
 pub mod sealing;
 pub mod search;
-pub mod settings;
-pub mod show;
-pub mod sort_key;
-pub mod sql_text;
-pub mod stamp;
 pub mod statement;
-pub mod stored;
-pub mod stored_form;
-pub mod structure;
-pub mod suggest;
 pub mod value;
-pub mod wal;
 
-pub use argument::Argument;
-pub use assignment::{Assignment, Assignments};
-pub use collation::{Collation, TextOrder};
-pub use column::{Column, Computed, Group, InJson, Inside, LinkOf, LinkedFrom, Links, Named, Nested, Nesting, Term};
 pub use column_type::{
     Choice, ColumnType, Comparable, Json, Misfit, Optional, Output, Shape, StoredAs, Summed, Textual,
 };
-pub use condition::Condition;
-pub use edit::Edit;
-pub use excerpt::{Excerpt, ExcerptOf};
-pub use fragment::Fragment;
-pub use key::Key;
-pub use marked::Marked;
-pub use named_value::NamedValue;
-pub use order::{Order, Orders};
-pub use outside_file::OutsideFile;
-pub use pick::{Pick, Picked};
-pub use record::{Keyed, Record, Searchable, Shared, Sink, Source};
-pub use sealed_column::SealedColumn;
-pub use settings::Settings;
-pub use stored::Stored;
+pub use named::named_value::NamedValue;
+pub use named::settings::Settings;
+pub use query::argument::Argument;
+pub use query::assignment::{Assignment, Assignments};
+pub use query::collation::{Collation, TextOrder};
+pub use query::column::{
+    Column, Computed, Group, InJson, Inside, LinkOf, LinkedFrom, Links, Named, Nested, Nesting, Term,
+};
+pub use query::condition::Condition;
+pub use query::excerpt::{Excerpt, ExcerptOf};
+pub use query::fragment::Fragment;
+pub use query::order::{Order, Orders};
+pub use query::pick::{Pick, Picked};
+pub use query::sealed_column::SealedColumn;
+pub use records::edit::Edit;
+pub use records::key::Key;
+pub use records::outside_file::OutsideFile;
+pub use records::record::{Keyed, Record, Searchable, Shared, Sink, Source};
+pub use records::stored::Stored;
+pub use search::marked::Marked;
 pub use value::{Value, ValueRef};

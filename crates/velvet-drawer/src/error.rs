@@ -6,7 +6,7 @@ use std::error::Error as StdError;
 use std::fmt;
 use std::path::{Path, PathBuf};
 use velvet_core::Misfit;
-use velvet_core::show::escaped;
+use velvet_core::exchange::show::escaped;
 
 /// What went wrong, where, what was left untouched and what to do.
 ///

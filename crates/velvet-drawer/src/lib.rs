@@ -4,86 +4,62 @@
 #![cfg_attr(not(feature = "inspect"), allow(dead_code, unused_imports))]
 #![warn(clippy::unwrap_used)]
 
-#[cfg(feature = "table")]
-pub mod grid;
 #[cfg(feature = "inspect")]
 pub mod inspect;
-pub mod place;
 #[cfg(feature = "inspect")]
 pub mod testing;
-pub mod ui_thread;
 
-mod about;
-mod attachment;
 mod attachments;
-mod beside;
-mod cancel;
-mod changes;
-mod clock;
-mod copying;
+mod bookkeeping;
+mod device;
 mod drawer;
-#[cfg(feature = "encryption")]
-mod encryption;
-#[cfg(not(feature = "encryption"))]
-#[path = "encryption/none.rs"]
-mod encryption;
 mod engine;
 mod error;
 mod events;
-mod facts;
-mod keys;
+mod evolve;
+mod exchange;
+mod file;
 mod live;
 mod named;
-mod new_file;
 mod opening;
-mod outcome;
-mod outside;
-mod progress;
-mod reading;
-mod running;
+mod query;
+mod records;
 mod schema;
 mod sealing;
-mod searching;
-mod sessions;
-mod settings;
-mod space;
+mod search;
 mod sql;
-mod temporary;
-mod trails;
-mod unfinished;
-mod upgrading;
-mod writing;
+mod work;
 
-pub use attachment::Attachment;
+pub use attachments::outside::DanglingFile;
 pub use attachments::{Adding, AttachmentReader, Attachments, Prepared};
-pub use cancel::Cancel;
-pub use changes::{Applied, Apply, Changed, ChangesSince, Position};
 pub use drawer::{
     Access, Alone, Drawer, Health, Later, MayWrite, Mode, OpenRead, Opened, Reads, Resting, Scope, Writes,
 };
-#[cfg(feature = "encryption")]
-pub use encryption::{FileKey, PassPhrase, Unlocked};
 pub use error::Error;
-pub use keys::KeysInMemory;
+pub use evolve::{Adopted, Upgraded, UpgradedVersion};
+pub use exchange::{Applied, Apply, Changed, ChangesSince, Position};
+pub use file::place;
 pub use live::{Live, LiveStream, State, Switch, Update};
-pub use named::NamedValues;
+pub use named::{NamedValues, settings::SettingsOf};
 #[cfg(feature = "encryption")]
 pub use opening::{FileKeyChange, FileKeyChanged, NotChanged};
 pub use opening::{KeptCopy, KeptFor, Options};
-pub use outside::DanglingFile;
-pub use progress::Progress;
-pub use reading::{
+#[cfg(feature = "table")]
+pub use query::grid;
+pub use query::{
     Explained, Follow, Gather, Going, Groups, Hit, LinkedTo, NestedLink, Only, OnlyFound, Readable, Records, Search,
     Stream, View, With,
 };
+pub use records::{LastRefresh, Refresh, Refreshed, Space, Tx, Unsaved};
+pub use schema::attachment::Attachment;
 pub use schema::{CodeRow, Schema, Upgrade};
-pub use sealing::KeyChange;
-pub use settings::SettingsOf;
+#[cfg(feature = "encryption")]
+pub use sealing::encryption::{FileKey, PassPhrase, Unlocked};
+pub use sealing::{KeyChange, keys::KeysInMemory};
 pub use sql::Sql;
-pub use upgrading::{Adopted, Upgraded, UpgradedVersion};
-pub use velvet_core::keys::{KeyKeeper, KeyRefusal};
-pub use velvet_core::list::{List, Step};
+pub use velvet_core::live::{List, Step};
 pub use velvet_core::sealing::SecretKey;
+pub use velvet_core::sealing::keys::{KeyKeeper, KeyRefusal};
 pub use velvet_core::statement::Trail;
 pub use velvet_core::{
     Argument, Assignment, Assignments, Choice, Column, ColumnType, Comparable, Computed, Condition, Edit, Excerpt,
@@ -93,7 +69,7 @@ pub use velvet_core::{
 };
 #[doc(inline)]
 pub use velvet_derive::{Choice, Excerpt, Record, Settings};
-pub use writing::{LastRefresh, Refresh, Refreshed, Space, Tx, Unsaved};
+pub use work::{cancel::Cancel, progress::Progress, ui_thread};
 
 /// What the code of the derives needs. Not for use by hand.
 #[doc(hidden)]
@@ -101,18 +77,18 @@ pub mod __private {
     pub use jiff::Timestamp;
     pub use serde_json::Value as JsonValue;
     pub use velvet_core::choice_is_a_column;
-    pub use velvet_core::column::key_column;
     pub use velvet_core::column_type::{OrDefault, Sealed, stored_arg, stored_value};
-    pub use velvet_core::excerpt::{Excerpt, ExcerptOf, Wanted};
-    pub use velvet_core::field::{FieldOf, Fit, Unfit};
-    pub use velvet_core::hints::{Hint, Hints, Origin};
-    pub use velvet_core::named_value::NamedStatements;
-    pub use velvet_core::pick::{Picked, pick_column};
-    pub use velvet_core::record_statements::RecordStatements;
-    pub use velvet_core::sealed_column::pick_sealed_column;
-    pub use velvet_core::settings::{SettingField, SettingPlace, load_setting, store_setting};
-    pub use velvet_core::stamp::{Stamp, StampedColumn, When};
-    pub use velvet_core::structure::{Index, Kind, OnDelete, Table};
+    pub use velvet_core::named::named_value::NamedStatements;
+    pub use velvet_core::named::settings::{SettingField, SettingPlace, load_setting, store_setting};
+    pub use velvet_core::query::column::key_column;
+    pub use velvet_core::query::excerpt::{Excerpt, ExcerptOf, Wanted};
+    pub use velvet_core::query::field::{FieldOf, Fit, Unfit};
+    pub use velvet_core::query::pick::{Picked, pick_column};
+    pub use velvet_core::query::sealed_column::pick_sealed_column;
+    pub use velvet_core::records::record_statements::RecordStatements;
+    pub use velvet_core::records::stamp::{Stamp, StampedColumn, When};
+    pub use velvet_core::schema::hints::{Hint, Hints, Origin};
+    pub use velvet_core::schema::structure::{Index, Kind, OnDelete, Table};
     pub use velvet_core::{
         Choice, Column, ColumnType, Json, Key, Keyed, LinkOf, LinkedFrom, Misfit, NamedValue, Output, Record,
         SealedColumn, Searchable, Settings, Shape, Shared, Sink, Source, Textual, Value, ValueRef,

@@ -10,8 +10,8 @@ use std::panic::{AssertUnwindSafe, catch_unwind};
 use std::path::{Path, PathBuf};
 use std::sync::LazyLock;
 use std::time::Duration;
-use velvet_core::evolution::{History, draft};
-use velvet_core::structure::Structure;
+use velvet_core::evolve::{History, draft};
+use velvet_core::schema::structure::Structure;
 use velvet_drawer::{Drawer, Error, Options, Record, Schema, Settings};
 use velvet_phone::{KeyStore, Phone};
 

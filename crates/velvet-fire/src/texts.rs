@@ -5,7 +5,7 @@ use crate::trial::{Trial, quietly};
 use crate::versions;
 use std::panic::{AssertUnwindSafe, catch_unwind};
 use std::time::Duration;
-use velvet_core::evolution::History;
+use velvet_core::evolve::History;
 use velvet_drawer::inspect::{Exchange, File, Limits, Page, import, import_sql};
 use velvet_drawer::{Drawer, Position};
 

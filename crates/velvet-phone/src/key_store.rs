@@ -3,8 +3,8 @@
 use std::fs;
 use std::io::{self, Write};
 use std::path::PathBuf;
-use velvet_core::keys::{KeyKeeper, KeyRefusal};
 use velvet_core::sealing::SecretKey;
+use velvet_core::sealing::keys::{KeyKeeper, KeyRefusal};
 
 /// While a file of this name is there, the store is locked.
 const LOCKED: &str = "locked";

@@ -2,8 +2,8 @@
 
 use std::fs;
 use std::process::Command;
-use velvet_core::keys::{KeyKeeper, KeyRefusal};
 use velvet_core::sealing::SecretKey;
+use velvet_core::sealing::keys::{KeyKeeper, KeyRefusal};
 use velvet_phone::Phone;
 
 #[test]

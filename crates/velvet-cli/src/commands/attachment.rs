@@ -6,7 +6,7 @@ use crate::args;
 use crate::failure::Failure;
 use crate::terminal;
 use std::io::{self, BufWriter, Write};
-use velvet_core::show::escaped;
+use velvet_core::exchange::show::escaped;
 use velvet_drawer::inspect::FoundAttachment;
 
 pub(crate) fn run(arguments: &args::Attachment) -> Result<(), Failure> {

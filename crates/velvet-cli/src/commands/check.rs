@@ -6,8 +6,8 @@ use crate::failure::{Failure, Verdict};
 use crate::terminal::{self, ALARM, QUIET};
 use serde::Serialize;
 use std::io::Write;
-use velvet_core::show;
-use velvet_core::show::count;
+use velvet_core::exchange::show;
+use velvet_core::exchange::show::count;
 use velvet_drawer::inspect::{Checked, Incomplete, ProblemKind};
 
 pub(crate) fn run(arguments: &args::Check) -> Result<Verdict, Failure> {

@@ -8,8 +8,8 @@ use crate::terminal::{self, QUIET, STRONG, WARNING};
 use serde::Serialize;
 use serde_json::json;
 use std::io::{self, BufWriter, Write};
-use velvet_core::show::count;
-use velvet_core::show::{Shown, Tone, escaped};
+use velvet_core::exchange::show::count;
+use velvet_core::exchange::show::{Shown, Tone, escaped};
 use velvet_drawer::Error;
 use velvet_drawer::grid::Grid;
 use velvet_drawer::inspect::{

@@ -6,7 +6,7 @@ use crate::failure::Failure;
 use crate::terminal;
 use std::fs;
 use std::io::Write;
-use velvet_core::show::escaped;
+use velvet_core::exchange::show::escaped;
 
 pub(crate) fn run(arguments: &args::Copy) -> Result<(), Failure> {
     let file = opened(&arguments.file, true)?;

@@ -7,8 +7,8 @@ use crate::terminal;
 use std::fs::{self, OpenOptions};
 use std::io::{self, BufWriter, Write};
 use std::path::Path;
-use velvet_core::show::count;
-use velvet_core::wal::database_of;
+use velvet_core::exchange::show::count;
+use velvet_core::file::wal::database_of;
 use velvet_drawer::inspect::File;
 
 pub(crate) fn run(arguments: &args::Export) -> Result<(), Failure> {

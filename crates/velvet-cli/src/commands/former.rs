@@ -2,7 +2,7 @@
 
 use super::sessions::second;
 use crate::failure::Failure;
-use velvet_core::show::{self, escaped};
+use velvet_core::exchange::show::{self, escaped};
 use velvet_drawer::inspect::{File, Former, FoundTable, TrailEntry};
 
 /// The records that had this own key in any of the tables, or in all of the file.

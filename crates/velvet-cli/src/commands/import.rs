@@ -8,7 +8,7 @@ use crate::terminal;
 use std::fs;
 use std::io::{self, BufRead, BufReader, Read, Write};
 use std::path::Path;
-use velvet_core::show::count;
+use velvet_core::exchange::show::count;
 use velvet_drawer::inspect::{import, import_sql};
 
 pub(crate) fn run(arguments: &args::Import) -> Result<(), Failure> {

@@ -22,6 +22,7 @@ pub(crate) mod sessions;
 pub(crate) mod structure;
 pub(crate) mod trail;
 
+pub(crate) use crate::clean::named;
 use crate::failure::Failure;
 use crate::keys;
 use crate::limits::limits;
@@ -32,7 +33,7 @@ use serde::Serialize;
 use std::io::{self, Write};
 use std::ops::Deref;
 use std::path::{Path, PathBuf};
-use velvet_core::show::{count, escaped};
+use velvet_core::exchange::show::count;
 use velvet_drawer::inspect::{File, Incomplete, drawers_in};
 
 /// The file that is meant: the path itself, or the only drawer in it when it is a folder.
@@ -121,11 +122,6 @@ fn say_how_many(shown: usize, which: &str, all: Option<usize>, thing: &str) -> i
         None => format!("the {which} {}; there are more, and --limit shows them", count(shown, thing)),
     };
     writeln!(terminal::out(), "\n{QUIET}{line}{QUIET:#}")
-}
-
-/// A path as people see it, on one line.
-pub(crate) fn named(path: &Path) -> String {
-    escaped(&path.display().to_string())
 }
 
 /// A number of bytes as people say it.

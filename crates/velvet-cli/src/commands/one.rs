@@ -7,8 +7,8 @@ use crate::lines;
 use crate::terminal::{self, QUIET, STRONG, WARNING};
 use serde::Serialize;
 use std::io::{self, Write};
-use velvet_core::hex::hex;
-use velvet_core::show::{self, escaped};
+use velvet_core::exchange::show::{self, escaped};
+use velvet_core::value::hex::hex;
 use velvet_drawer::inspect::{File, Former, FoundColumn, Kind, OneRow, TrailEntry, TrailOf, Value, ValueRef};
 
 /// How many characters of a text are shown.

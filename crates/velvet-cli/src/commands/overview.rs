@@ -11,8 +11,8 @@ use crate::terminal::{self, STRONG};
 use serde::Serialize;
 use std::io::{self, Write};
 use std::path::Path;
-use velvet_core::show::count;
-use velvet_core::show::{self, Shown, Tone};
+use velvet_core::exchange::show::count;
+use velvet_core::exchange::show::{self, Shown, Tone};
 use velvet_drawer::grid::Grid;
 use velvet_drawer::inspect::{
     File, FoundColumn, FoundFile, Kind, Overview, SeemsEncrypted, ValueRef, drawers_in, encrypted_in,

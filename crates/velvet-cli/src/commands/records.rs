@@ -6,7 +6,7 @@ use crate::failure::Failure;
 use crate::rows::{Ending, own, writer};
 use crate::terminal::{self, QUIET};
 use std::io::{self, Write};
-use velvet_core::show::count;
+use velvet_core::exchange::show::count;
 use velvet_drawer::inspect::Page;
 
 pub(crate) fn run(arguments: &args::Records) -> Result<(), Failure> {

@@ -6,7 +6,7 @@ use crate::failure::{Failure, Verdict};
 use crate::terminal::{self, ALARM, STRONG, WARNING};
 use serde::Serialize;
 use std::io::Write;
-use velvet_core::show::{count, escaped};
+use velvet_core::exchange::show::{count, escaped};
 use velvet_drawer::UpgradedVersion;
 use velvet_drawer::inspect::Rehearsal;
 

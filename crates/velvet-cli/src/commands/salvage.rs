@@ -7,7 +7,7 @@ use crate::limits::limits;
 use crate::terminal::{self, QUIET, WARNING};
 use serde::Serialize;
 use std::io::Write;
-use velvet_core::show::{Shown, Tone, line};
+use velvet_core::exchange::show::{Shown, Tone, line};
 use velvet_drawer::grid::Grid;
 use velvet_drawer::inspect::{Salvaged, SalvagedTable, salvage};
 

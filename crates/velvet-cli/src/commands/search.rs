@@ -7,7 +7,7 @@ use crate::failure::Failure;
 use crate::terminal::{self, MATCH, QUIET, STRONG};
 use serde::Serialize;
 use std::io::Write;
-use velvet_core::show;
+use velvet_core::exchange::show;
 use velvet_drawer::inspect::{File, Former, FoundRow};
 
 /// How many characters of a column are shown around a match.

@@ -8,7 +8,7 @@ use crate::terminal::{self, QUIET};
 use serde::Serialize;
 use serde_json::{Value as Json, json};
 use std::io::{self, Write};
-use velvet_core::show::{Shown, Tone, escaped, shown};
+use velvet_core::exchange::show::{Shown, Tone, escaped, shown};
 use velvet_drawer::grid::Grid;
 use velvet_drawer::inspect::{FoundColumn, Kind, Session, SessionEnd, Value, ValueRef};
 

@@ -8,7 +8,7 @@ use serde::Serialize;
 use std::fmt::Write as _;
 use std::io::Write;
 use std::path::Path;
-use velvet_core::show::{Shown, Tone, acts, escaped};
+use velvet_core::exchange::show::{Shown, Tone, acts, escaped};
 use velvet_drawer::grid::Grid;
 use velvet_drawer::inspect::{ColumnStructure, File, Holds, IndexStructure, TableStructure};
 

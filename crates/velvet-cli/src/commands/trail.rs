@@ -9,7 +9,7 @@ use crate::terminal;
 use serde::Serialize;
 use serde_json::json;
 use std::io::Write;
-use velvet_core::show::{self, Shown, Tone, shown};
+use velvet_core::exchange::show::{self, Shown, Tone, shown};
 use velvet_drawer::grid::Grid;
 use velvet_drawer::inspect::{
     Did, File, FoundColumn, FoundTable, Gap, Kind, Told, TrailEntry, TrailOf, Value, ValueRef, WrittenColumn,

@@ -4,7 +4,7 @@ use super::{Ending, Writer};
 use crate::failure::Failure;
 use crate::terminal;
 use std::io::Write;
-use velvet_core::show;
+use velvet_core::exchange::show;
 use velvet_drawer::grid::Grid;
 use velvet_drawer::inspect::{FoundColumn, Kind, ValueRef};
 

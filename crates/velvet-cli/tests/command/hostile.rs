@@ -4,7 +4,7 @@ use crate::common;
 use common::{newest, on_a_terminal, velvet};
 use rusqlite::Connection;
 use std::path::{Path, PathBuf};
-use velvet_core::show::acts;
+use velvet_core::exchange::show::acts;
 
 /// Ends the line and begins one of its own, clears the screen, hides text, turns its direction, rings.
 const EVIL: &str = "x\nFAKED \u{1b}[2J\u{1b}[8m\u{9b}31m\u{202e}\u{2066}\u{feff}\u{7}\rz";

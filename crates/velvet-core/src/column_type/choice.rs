@@ -35,10 +35,10 @@ macro_rules! choice_is_a_column {
             type Inner = $choice;
             type Arg<'a> = $choice;
 
-            fn kind() -> $crate::structure::Kind {
+            fn kind() -> $crate::schema::structure::Kind {
                 let values = <$choice as $crate::Choice>::NAMES.iter().map(|name| ::std::string::String::from(*name));
                 let fallback = <$choice as $crate::Choice>::FALLBACK_RANK.is_some();
-                $crate::structure::Kind::Choice { values: values.collect(), fallback }
+                $crate::schema::structure::Kind::Choice { values: values.collect(), fallback }
             }
 
             fn store<O: $crate::Output>(value: &$choice, out: O) -> ::core::result::Result<(), $crate::Misfit> {

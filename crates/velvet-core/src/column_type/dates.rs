@@ -4,7 +4,7 @@
 //! time. Durations are whole nanoseconds.
 
 use super::{ColumnType, Comparable, Misfit, Output, Summed, by_value};
-use crate::structure::Kind;
+use crate::schema::structure::Kind;
 use crate::value::ValueRef;
 use jiff::SignedDuration;
 use jiff::civil::{Date, DateTime, Time};

@@ -1,7 +1,7 @@
 //! Exact decimal numbers of the package `rust_decimal`, as text without zeros at its end.
 
 use super::{ColumnType, Misfit, Output, by_value};
-use crate::structure::Kind;
+use crate::schema::structure::Kind;
 use crate::value::ValueRef;
 use rust_decimal::Decimal;
 

@@ -1,7 +1,7 @@
 //! Nested values and lists, stored as JSON text.
 
 use super::{ColumnType, Misfit, Output, finite};
-use crate::structure::Kind;
+use crate::schema::structure::Kind;
 use crate::value::ValueRef;
 use serde::Serialize;
 use serde::de::DeserializeOwned;

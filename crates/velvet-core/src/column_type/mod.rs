@@ -26,7 +26,7 @@ pub use or_default::OrDefault;
 pub use own::StoredAs;
 pub use sealed::Sealed;
 
-use crate::structure::Kind;
+use crate::schema::structure::Kind;
 use crate::value::{Value, ValueRef};
 use std::fmt;
 
@@ -209,7 +209,7 @@ impl Misfit {
             return Misfit::new("nothing", format!("is there, where {expected} must be"));
         }
         let is = stored.kind_in_words();
-        Misfit::new(crate::show::plain(stored), format!("is {is}, not {expected}"))
+        Misfit::new(crate::exchange::show::plain(stored), format!("is {is}, not {expected}"))
     }
 }
 

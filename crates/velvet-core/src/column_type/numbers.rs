@@ -1,7 +1,7 @@
 //! Whole numbers with their ranges, decimals without NaN, true and false.
 
 use super::{ColumnType, Comparable, Misfit, Output, Summed, by_value};
-use crate::structure::Kind;
+use crate::schema::structure::Kind;
 use crate::value::ValueRef;
 
 macro_rules! whole_number {

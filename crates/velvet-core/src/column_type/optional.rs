@@ -1,7 +1,7 @@
 //! Values that may be missing.
 
 use super::{ColumnType, Comparable, Misfit, Optional, Output, Shape, Summed};
-use crate::structure::Kind;
+use crate::schema::structure::Kind;
 use crate::value::ValueRef;
 
 impl<C: ColumnType> ColumnType for Option<C> {

@@ -1,7 +1,7 @@
 //! Columns that are read as the type's default where what is stored is nothing of the type.
 
 use super::{ColumnType, Comparable, Misfit, Optional, Output, Shape, Summed, Textual};
-use crate::structure::Kind;
+use crate::schema::structure::Kind;
 use crate::value::ValueRef;
 use std::marker::PhantomData;
 

@@ -1,8 +1,8 @@
 //! Types of an app's own.
 
 use super::{ColumnType, Comparable, Misfit, Output, Shape, stored_value};
-use crate::show;
-use crate::structure::Kind;
+use crate::exchange::show;
+use crate::schema::structure::Kind;
 use crate::value::{Value, ValueRef};
 
 /// Makes a type of your own a column, by saying which column type it is stored as and how to go there and back.

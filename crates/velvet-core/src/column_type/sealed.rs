@@ -1,8 +1,8 @@
 //! Values that are sealed: between the engine and the column type they are what was sealed, in a form that says what it is.
 
 use super::{ColumnType, Misfit, Optional, Output, Shape, stored_value};
+use crate::schema::structure::Kind;
 use crate::sealing::{Plain, Shut, key_number};
-use crate::structure::Kind;
 use crate::value::ValueRef;
 use std::marker::PhantomData;
 use zeroize::Zeroizing;

@@ -1,7 +1,7 @@
 //! Further types of Rust's own library.
 
 use super::{ColumnType, Comparable, Misfit, Output, StoredAs, Textual};
-use crate::structure::Kind;
+use crate::schema::structure::Kind;
 use crate::value::ValueRef;
 use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
 use std::num::{NonZeroI8, NonZeroI16, NonZeroI32, NonZeroI64, NonZeroU8, NonZeroU16, NonZeroU32, NonZeroU64};

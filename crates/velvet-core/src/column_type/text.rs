@@ -1,7 +1,7 @@
 //! Text and bytes.
 
 use super::{ColumnType, Comparable, Misfit, Output, Textual};
-use crate::structure::Kind;
+use crate::schema::structure::Kind;
 use crate::value::ValueRef;
 
 impl ColumnType for String {

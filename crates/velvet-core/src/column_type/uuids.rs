@@ -1,7 +1,7 @@
 //! UUIDs, stored as their usual text so that any reader can make sense of them.
 
 use super::{ColumnType, Misfit, Output, by_value};
-use crate::structure::Kind;
+use crate::schema::structure::Kind;
 use crate::value::ValueRef;
 use uuid::Uuid;
 

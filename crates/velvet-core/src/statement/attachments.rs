@@ -3,8 +3,8 @@
 //! A content has the number of the attachment that was first stored with it, and its parts have keys in a range of their own, so they are found by those
 //! alone.
 
-use crate::name::{KEY_COLUMN, quoted};
-use crate::structure::{ATTACHMENT, ATTACHMENT_PART, Structure, Table};
+use crate::schema::structure::{ATTACHMENT, ATTACHMENT_PART, Structure, Table};
+use crate::value::name::{KEY_COLUMN, quoted};
 
 /// How many bytes a part has; the last may have fewer.
 pub const PART: usize = 256 << 10;

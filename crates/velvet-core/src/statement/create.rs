@@ -1,7 +1,7 @@
 //! Statements that create tables and indexes.
 
-use crate::name::{KEY_COLUMN, quoted};
-use crate::structure::{ColumnDefinition, Index, Kind, OnDelete, Table};
+use crate::schema::structure::{ColumnDefinition, Index, Kind, OnDelete, Table};
+use crate::value::name::{KEY_COLUMN, quoted};
 
 /// The statement that creates a table, without its indexes.
 pub fn create_table(table: &Table) -> String {

@@ -3,10 +3,10 @@
 //! Each binds one list of keys as JSON. A row says in its last column for which place in the list it is, so that however many
 //! records there are, it is one statement, and a key may stand in the list twice.
 
-use crate::fragment::Fragment;
-use crate::name::{KEY_COLUMN, quoted};
-use crate::order::OrderBy;
-use crate::record::Record;
+use crate::query::fragment::Fragment;
+use crate::query::order::OrderBy;
+use crate::records::record::Record;
+use crate::value::name::{KEY_COLUMN, quoted};
 
 const PLACE: &str = "velvet_list.key";
 const FROM_LIST: &str = " FROM json_each(?) AS velvet_list CROSS JOIN ";

@@ -29,8 +29,8 @@ pub use trail::{SPANS, TRAIL, Trail, WRITES, WRITING, create_trail_tables};
 pub(crate) use trail::{create_trail, drop_trail, rename_trail};
 pub(crate) use unlinked::{create_unlinked, drop_unlinked};
 
-use crate::name::{KEY_COLUMN, quoted};
-use crate::record::Record;
+use crate::records::record::Record;
+use crate::value::name::{KEY_COLUMN, quoted};
 
 /// The moment, with the digits that all moments in a file have.
 const NOW: &str = "strftime('%Y-%m-%dT%H:%M:%f', 'now') || '000000Z'";

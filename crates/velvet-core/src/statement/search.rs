@@ -4,8 +4,8 @@
 //! which are in the file, note the rows that were written by whomever, and forget the words of those that were changed or removed. Whoever
 //! searches, and each of our own transactions before it is kept, tells the index of the rows that were noted.
 
-use crate::name::{KEY_COLUMN, quoted};
-use crate::structure::Table;
+use crate::schema::structure::Table;
+use crate::value::name::{KEY_COLUMN, quoted};
 
 /// What the name of every search index begins with; the name of its table follows.
 pub const SEARCH_INDEX: &str = "velvet_search_";

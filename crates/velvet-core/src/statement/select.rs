@@ -1,17 +1,17 @@
 //! The statement of a selection.
 
-use crate::assignment::New;
-use crate::collation::Collation;
-use crate::condition::Condition;
-use crate::fragment::{Fragment, joined};
-use crate::name::{KEY_COLUMN, push_quoted, quoted};
-use crate::order::OrderBy;
-use crate::pick::Picked;
-use crate::record::Record;
-use crate::sort_key::SortKeys;
-use crate::sql_text::has_word;
+use crate::exchange::sql_text::has_word;
+use crate::query::assignment::New;
+use crate::query::collation::Collation;
+use crate::query::condition::Condition;
+use crate::query::fragment::{Fragment, joined};
+use crate::query::order::OrderBy;
+use crate::query::pick::Picked;
+use crate::query::sort_key::SortKeys;
+use crate::records::record::Record;
 use crate::statement::search_index;
 use crate::value::Value;
+use crate::value::name::{KEY_COLUMN, push_quoted, quoted};
 
 /// What an order and a range take, so that the text of most statements is allocated once.
 const SPARE: usize = 128;

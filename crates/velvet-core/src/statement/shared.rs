@@ -8,8 +8,8 @@
 
 use super::create::differs;
 use super::{NOW, literal};
-use crate::name::{KEY_COLUMN, quoted};
-use crate::structure::{Structure, Table};
+use crate::schema::structure::{Structure, Table};
+use crate::value::name::{KEY_COLUMN, quoted};
 
 /// The table of entries.
 pub const CHANGES: &str = "velvet_changes";

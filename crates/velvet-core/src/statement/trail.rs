@@ -4,8 +4,8 @@
 //! stands in `velvet_writing` while it lasts; where none stands there, another program writes, and the moment is kept in its place.
 
 use super::create::differs;
-use crate::name::{KEY_COLUMN, quoted};
-use crate::structure::{ColumnDefinition, Table};
+use crate::schema::structure::{ColumnDefinition, Table};
+use crate::value::name::{KEY_COLUMN, quoted};
 
 /// The table of entries, one for each record that a statement wrote.
 pub const TRAIL: &str = "velvet_trail";

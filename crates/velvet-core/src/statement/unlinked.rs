@@ -1,7 +1,7 @@
 //! The statements that remove what nothing links to any more.
 
-use crate::name::{KEY_COLUMN, quoted};
-use crate::structure::{Kind, Structure, Table};
+use crate::schema::structure::{Kind, Structure, Table};
+use crate::value::name::{KEY_COLUMN, quoted};
 
 /// What the names of the triggers begin with.
 pub(crate) const UNLINKED: &str = "velvet_unlinked";

@@ -2,9 +2,9 @@
 
 use proptest::prelude::*;
 use velvet_core::Value;
-use velvet_core::b_tree::{Encoding, Layout, Node, node, rest, unused, values};
-use velvet_core::header::Header;
-use velvet_core::wal::{self, FRAME, HEADER, WalHeader};
+use velvet_core::file::b_tree::{Encoding, Layout, Node, node, rest, unused, values};
+use velvet_core::file::header::Header;
+use velvet_core::file::wal::{self, FRAME, HEADER, WalHeader};
 
 const PAGE: usize = 512;
 

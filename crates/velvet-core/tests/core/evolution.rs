@@ -3,10 +3,10 @@
 use crate::common;
 use common::{all_new, structures};
 use proptest::prelude::*;
-use velvet_core::evolution::{History, HistoryHead, Operation, Step, Version, draft, plan};
-use velvet_core::fingerprint;
-use velvet_core::hints::{Hint, Hints, Origin};
-use velvet_core::structure::{ColumnDefinition, Index, Kind, OnDelete, Structure, Table};
+use velvet_core::evolve::{History, HistoryHead, Operation, Step, Version, draft, plan};
+use velvet_core::schema::fingerprint;
+use velvet_core::schema::hints::{Hint, Hints, Origin};
+use velvet_core::schema::structure::{ColumnDefinition, Index, Kind, OnDelete, Structure, Table};
 
 proptest! {
     #[test]

@@ -2,9 +2,9 @@
 
 use proptest::prelude::*;
 use velvet_core::Value;
+use velvet_core::exchange::sql_text::statements;
 use velvet_core::exchange::{of_field, of_json, to_field, to_json};
-use velvet_core::sql_text::statements;
-use velvet_core::structure::Kind;
+use velvet_core::schema::structure::Kind;
 
 fn values() -> impl Strategy<Value = Value> {
     prop_oneof![

@@ -5,8 +5,8 @@
 use proptest::prelude::*;
 use std::collections::BTreeMap;
 use std::sync::Arc;
-use velvet_core::list::{List, Listing, Row, Step};
-use velvet_core::sort_key::SortKeys;
+use velvet_core::live::{List, Listing, Row, Step};
+use velvet_core::query::sort_key::SortKeys;
 
 /// Puts a row with this sort key into the list, takes it out of the plain one and puts it in there too.
 fn put(listing: &mut Listing<u32>, plain: &mut BTreeMap<(Vec<u8>, i64), u32>, number: i64, key: u8, value: u32) {

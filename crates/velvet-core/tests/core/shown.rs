@@ -1,8 +1,8 @@
 //! Values as a person reads them.
 
 use velvet_core::ValueRef::{Bytes, Integer, Missing, Real, Text};
-use velvet_core::show::{Tone, shown};
-use velvet_core::structure::Kind;
+use velvet_core::exchange::show::{Tone, shown};
+use velvet_core::schema::structure::Kind;
 
 #[track_caller]
 fn shows(value: velvet_core::ValueRef<'_>, kind: Option<Kind>, expected: &str) {

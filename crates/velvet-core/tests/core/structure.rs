@@ -1,9 +1,9 @@
 //! Structures as data: their statements, their fingerprint, what is wrong with them and how they differ.
 
-use velvet_core::evolution::create;
-use velvet_core::fingerprint;
-use velvet_core::name::{nearest, quoted};
-use velvet_core::structure::{ColumnDefinition, Index, Kind, OnDelete, Structure, Table};
+use velvet_core::evolve::create;
+use velvet_core::schema::fingerprint;
+use velvet_core::schema::structure::{ColumnDefinition, Index, Kind, OnDelete, Structure, Table};
+use velvet_core::value::name::{nearest, quoted};
 
 fn column(name: &str, kind: Kind) -> ColumnDefinition {
     let on_delete = matches!(kind, Kind::Link { .. }).then_some(OnDelete::Clear);

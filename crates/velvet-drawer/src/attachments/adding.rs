@@ -1,17 +1,17 @@
 //! Adding attachments.
 
 use super::Attachments;
-use crate::about::About;
-use crate::attachment::Attachment;
-use crate::cancel::Cancel;
 use crate::drawer::{Access, Inner, MayWrite, Scope, Writes};
 use crate::error::{Cause, Error};
-use crate::progress;
-use crate::ui_thread;
+use crate::schema::about::About;
+use crate::schema::attachment::Attachment;
+use crate::work::cancel::Cancel;
+use crate::work::progress;
+use crate::work::ui_thread;
 use std::io::{self, Read};
 use std::sync::Arc;
+use velvet_core::schema::structure::ATTACHMENT;
 use velvet_core::statement::{CONTENT_WITH_HASH, INSERT_ATTACHMENT, INSERT_PART, PART, part_key};
-use velvet_core::structure::ATTACHMENT;
 use velvet_core::{Key, Stored, ValueRef};
 
 /// What is not larger is stored in one transaction, and held in memory until then.

@@ -1,10 +1,10 @@
 //! What is left of attachments that were not stored to their end: removed in steps, so that nobody waits long.
 
-use crate::about::About;
+use crate::device::running;
 use crate::drawer::{Inner, Scope, Writes};
 use crate::engine::{Connection, Fault};
 use crate::error::Error;
-use crate::running;
+use crate::schema::about::About;
 use std::process;
 use velvet_core::statement::{CONTENTS_OF_NONE, REMOVE_PARTS, part_keys};
 

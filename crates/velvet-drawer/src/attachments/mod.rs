@@ -4,6 +4,8 @@
 //! neither memory nor the write-ahead log grows with it, and counts only once the last of them is committed; what a kill leaves of it belongs to no
 //! attachment, and is removed.
 
+pub(crate) mod outside;
+
 mod adding;
 mod leftovers;
 mod reader;
@@ -14,8 +16,8 @@ pub(crate) use leftovers::is_something_left;
 pub use reader::AttachmentReader;
 
 use crate::drawer::{Alone, Drawer, Scope, Writes};
-use crate::reading::View;
-use crate::writing::Tx;
+use crate::query::View;
+use crate::records::Tx;
 
 /// The attachments of a drawer, of a view or of a transaction; see [`Attachment`](crate::Attachment).
 #[derive(Clone)]

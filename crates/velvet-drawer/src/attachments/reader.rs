@@ -1,11 +1,11 @@
 //! An attachment as a stream.
 
 use super::reading::not_whole;
-use crate::attachment::Attachment;
-use crate::cancel::Cancel;
 use crate::drawer::{Inner, Scope};
 use crate::error::{Cause, Error};
-use crate::ui_thread;
+use crate::schema::attachment::Attachment;
+use crate::work::cancel::Cancel;
+use crate::work::ui_thread;
 use std::fmt;
 use std::io::{self, Read, Seek, SeekFrom};
 use std::sync::Arc;

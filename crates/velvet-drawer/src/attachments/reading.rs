@@ -1,12 +1,12 @@
 //! Reading what is in attachments.
 
 use super::{AttachmentReader, Attachments};
-use crate::attachment::Attachment;
 use crate::drawer::{Access, Mode, Scope};
 use crate::error::{Cause, Error};
-use crate::new_file;
-use crate::progress;
-use crate::ui_thread;
+use crate::file::new_file;
+use crate::schema::attachment::Attachment;
+use crate::work::progress;
+use crate::work::ui_thread;
 use std::fs;
 use std::io;
 use std::path::Path;

@@ -2,7 +2,7 @@
 
 use super::{Held, Inner, Reads, Scope, Writes};
 use crate::error::{Cause, Error};
-use crate::searching;
+use crate::search;
 use std::panic::Location;
 use std::sync::{Arc, Weak};
 
@@ -93,7 +93,7 @@ impl Access for Alone {
     fn search_index_is_told(&self) -> Result<(), Error> {
         let inner = self.open()?;
         let doing = || "cannot read what the search index was told of";
-        let is_behind = inner.reading(|scope| scope.doing(doing, || Ok(searching::is_behind(scope.connection)?)))?;
+        let is_behind = inner.reading(|scope| scope.doing(doing, || Ok(search::is_behind(scope.connection)?)))?;
         if is_behind { inner.tell_the_search_index() } else { Ok(()) }
     }
 

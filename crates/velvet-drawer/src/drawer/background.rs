@@ -2,7 +2,7 @@
 
 use super::{Drawer, Inner, OpenRead, Place};
 use crate::error::Error;
-use crate::ui_thread;
+use crate::work::ui_thread;
 use std::sync::atomic::Ordering;
 use std::time::{Duration, Instant};
 

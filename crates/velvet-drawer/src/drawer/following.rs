@@ -3,9 +3,9 @@
 //! Each follower has what is new for it: rows of its table, or anything. While nothing is new, the thread sleeps; it ends with the last follower.
 
 use super::{Inner, Scope};
-use crate::cancel::Cancel;
 use crate::engine::{WhichRows, Written};
 use crate::error::Error;
+use crate::work::cancel::Cancel;
 use parking_lot::{Condvar, Mutex, MutexGuard};
 use std::any::{Any, TypeId};
 use std::collections::{BTreeSet, HashMap};

@@ -1,6 +1,6 @@
 //! The options that hold for the whole time that a file is open, for all handles to it.
 
-use crate::clock::Clock;
+use crate::device::clock::Clock;
 use std::path::PathBuf;
 use std::time::Duration;
 

@@ -2,11 +2,11 @@
 //! it is not: nothing more is written, and what it held is kept.
 
 use super::Inner;
-use crate::beside;
+use crate::device::beside;
 use crate::engine::{Connection, Displaced, InPlace, copy_from};
 use crate::error::{Cause, Error};
 use crate::events;
-use crate::new_file;
+use crate::file::new_file;
 use parking_lot::Mutex;
 use std::path::{Path, PathBuf};
 use std::process;

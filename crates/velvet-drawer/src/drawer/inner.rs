@@ -8,14 +8,14 @@ use super::later::ToDo;
 use super::readings::Readings;
 use super::storing::Storing;
 use super::{InEffect, Opened, Reads, Scope, Writes};
+use crate::bookkeeping::sessions::Recorder;
+use crate::bookkeeping::trails::Keeping;
 use crate::engine::{Connection, Fault, FaultKind, Pool, Transaction, Writer};
 use crate::error::{Cause, Doing, Error};
 use crate::events;
 use crate::schema::Declared;
-use crate::searching::{self, TextsAtHand};
-use crate::sessions::Recorder;
-use crate::trails::Keeping;
-use crate::ui_thread;
+use crate::search::{self, TextsAtHand};
+use crate::work::ui_thread;
 use parking_lot::Mutex;
 use std::cell::RefCell;
 use std::collections::BTreeMap;
@@ -102,7 +102,7 @@ impl Inner {
         (recorder, trails): (Option<Recorder>, Option<Keeping>),
         pool: Pool,
     ) -> Inner {
-        let is_searched = searching::searched(&declared.structure).next().is_some();
+        let is_searched = search::searched(&declared.structure).next().is_some();
         Inner {
             place,
             is_searched,
@@ -237,7 +237,7 @@ impl Inner {
     fn state<'c>(&self, connection: &'c Connection) -> Result<Transaction<'c>, Error> {
         for _ in 0..ATTEMPTS {
             let state = connection.snapshot()?;
-            if !self.is_searched || !searching::is_behind(connection)? {
+            if !self.is_searched || !search::is_behind(connection)? {
                 return Ok(state);
             }
             drop(state);
@@ -250,7 +250,7 @@ impl Inner {
     /// the index was not told of is not found yet.
     pub(crate) fn tell_the_search_index(&self) -> Result<(), Error> {
         let Some(writer) = self.pool().idle_writer() else { return Ok(()) };
-        searching::catch_up_at_once(&writer, &self.declared.structure)
+        search::catch_up_at_once(&writer, &self.declared.structure)
             .doing(|| "cannot tell the search index of what was written")
             .map_err(|error| self.place.name(error))
     }
@@ -316,7 +316,7 @@ impl Inner {
             if self.is_searched {
                 scope.doing(
                     || "cannot bring the search index up to date",
-                    || Ok(searching::catch_up_with_others(connection, &self.declared.structure)?),
+                    || Ok(search::catch_up_with_others(connection, &self.declared.structure)?),
                 )?;
             }
             let result = self.busy_here(|| work(scope))?;

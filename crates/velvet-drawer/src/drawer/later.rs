@@ -3,11 +3,11 @@
 //! Each handle has a lane, in which one work is done after the other. Threads are started as lanes have work, and end when there was none for a while.
 
 use super::Drawer;
-use crate::cancel::Cancel;
 use crate::error::{Cause, Error};
-use crate::outcome::Outcome;
-use crate::progress::Progress;
-use crate::ui_thread;
+use crate::work::cancel::Cancel;
+use crate::work::outcome::Outcome;
+use crate::work::progress::Progress;
+use crate::work::ui_thread;
 use parking_lot::{Condvar, Mutex, MutexGuard};
 use std::cell::Cell;
 use std::collections::{BTreeMap, VecDeque};

@@ -28,7 +28,7 @@ pub use scope::{Mode, Reads, Scope, Writes};
 
 use crate::engine::bytes_of;
 use crate::error::{Cause, Error};
-use crate::ui_thread;
+use crate::work::ui_thread;
 use std::fmt;
 use std::panic::Location;
 use std::path::Path;

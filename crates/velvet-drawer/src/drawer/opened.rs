@@ -1,6 +1,6 @@
 //! What opening a drawer came to.
 
-use crate::upgrading::{Adopted, Upgraded};
+use crate::evolve::{Adopted, Upgraded};
 use std::path::PathBuf;
 
 /// What opening a drawer came to.

@@ -4,7 +4,7 @@ use super::Inner;
 use super::inner::UNTOUCHED;
 use crate::engine::Connection;
 use crate::error::Error;
-use crate::searching;
+use crate::search;
 use std::fmt::Display;
 use std::marker::PhantomData;
 
@@ -90,7 +90,7 @@ impl Scope<'_, Writes> {
     pub(crate) fn tell_search_index(self) -> Result<(), Error> {
         self.doing(
             || "cannot tell the search index of what was written",
-            || Ok(searching::catch_up(self.connection, &self.inner.declared.structure)?),
+            || Ok(search::catch_up(self.connection, &self.inner.declared.structure)?),
         )
     }
 }

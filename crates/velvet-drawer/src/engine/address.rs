@@ -1,6 +1,7 @@
 //! The path of a file as an address with a parameter, as the engine takes it: pure, for the forms of every system.
 
 use super::{Fault, FaultKind};
+use rusqlite::OpenFlags;
 use std::path::Path;
 
 /// How a statement names the file at an absolute path: statements are Unicode, which a path need not be.
@@ -39,6 +40,17 @@ fn of_windows(path: &str) -> String {
     };
     let path = path.replace('\\', "/");
     if path.starts_with("//") { format!("//{path}") } else { format!("///{path}") }
+}
+
+/// How the addresses of places in memory begin.
+pub(super) const IN_MEMORY: &str = "file:/velvet-";
+
+/// Only places in memory are written as addresses; a file's path is never read as one.
+pub(super) fn flags(place: &Path) -> OpenFlags {
+    match place.to_str() {
+        Some(text) if text.starts_with(IN_MEMORY) => OpenFlags::SQLITE_OPEN_URI,
+        _ => OpenFlags::empty(),
+    }
 }
 
 #[cfg(test)]

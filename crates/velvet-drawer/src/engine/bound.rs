@@ -4,14 +4,14 @@
 //! what such things take is counted, over all statements of a connection, and ends when it is used up. Rows that are stored have their end.
 
 use super::{Connection, Fault, FaultKind};
-use crate::cancel::Cancel;
+use crate::work::cancel::Cancel;
 use parking_lot::{Mutex, MutexGuard};
 use rusqlite::limits::Limit;
 use std::collections::HashSet;
 use std::sync::Arc;
 use std::time::Duration;
-use velvet_core::expansion::Views;
-use velvet_core::name::quoted;
+use velvet_core::exchange::expansion::Views;
+use velvet_core::value::name::quoted;
 
 /// How many of the engine's steps to let pass between two looks at the clock.
 const STEPS: i32 = 100;

@@ -2,8 +2,8 @@
 
 use super::{Connection, Fault};
 use std::collections::{HashMap, HashSet};
-use velvet_core::name::quoted;
-use velvet_core::sql_text::{count_of_word, has_word};
+use velvet_core::exchange::sql_text::{count_of_word, has_word};
+use velvet_core::value::name::quoted;
 use velvet_core::{Value, ValueRef};
 
 /// Something that is in a file by name.

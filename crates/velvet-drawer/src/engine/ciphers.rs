@@ -11,9 +11,9 @@ use std::path::Path;
 use std::sync::{Arc, LazyLock, OnceLock, Weak};
 use std::thread;
 use std::time::{Duration, Instant};
-pub(crate) use velvet_core::file_cipher::{FileCipher, PAGE, RESERVED, SALT};
-use velvet_core::hex;
 use velvet_core::sealing::SecretKey;
+pub(crate) use velvet_core::sealing::file_cipher::{FileCipher, PAGE, RESERVED, SALT};
+use velvet_core::value::hex;
 use zeroize::Zeroizing;
 
 /// The keys that this process knows, by the salts of the files that they are of, as long as somebody holds them.

@@ -3,7 +3,7 @@
 use super::address::in_a_statement;
 use super::connection::BETWEEN_ATTEMPTS;
 use super::{Connection, Fault, FaultKind, Opener};
-use crate::unfinished::{Unfinished, WORD};
+use crate::device::unfinished::{Unfinished, WORD};
 use rusqlite::backup::{Backup, StepResult};
 use std::path::{Path, PathBuf};
 use std::time::Instant;

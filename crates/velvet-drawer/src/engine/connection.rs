@@ -5,30 +5,27 @@ use super::commits::Commits;
 use super::guard::{Guard, Prepared, Preparing};
 use super::in_place::{Identity, identity};
 use super::interrupted::Asking;
-use super::log_beside::{is_foreign, transactions_in};
+use super::log_beside::{fitting_wal, found_wal};
 use super::noticed::Noticed;
 use super::open_here::OpenHere;
 use super::report::Report;
 use super::statement::TellingOfReplaced;
 use super::transaction::Open;
-use super::{Fault, FaultKind, FileCipher, Row, Settings, Statement, ciphers};
-use crate::beside::with_companions;
-use crate::temporary;
+use super::{Fault, FaultKind, FileCipher, Row, Settings, Statement, address, ciphers};
+use crate::device::temporary;
 use rusqlite::config::DbConfig;
 use rusqlite::functions::FunctionFlags;
 use rusqlite::hooks::AuthContext;
 use rusqlite::{OpenFlags, params};
 use std::cell::{Cell, RefCell};
 use std::collections::BTreeSet;
-use std::io;
 use std::path::{Path, PathBuf};
 use std::sync::{Arc, Once};
 use std::time::{Duration, Instant};
 use velvet_core::Collation;
 use velvet_core::ValueRef;
-use velvet_core::column::{FOLD, fold};
-use velvet_core::sql_text::has_word;
-use velvet_core::wal::HEADER;
+use velvet_core::exchange::sql_text::has_word;
+use velvet_core::query::column::{FOLD, fold};
 
 /// How many KB of changed pages a transaction holds in memory before some go to the log. A page that went there and is changed once more makes the engine
 /// read the log again, and prove it anew, when it commits.
@@ -143,7 +140,7 @@ impl Connection {
     }
 
     fn open(path: &Path, flags: OpenFlags, settings: &Settings) -> Result<Connection, Fault> {
-        let flags = flags | OpenFlags::SQLITE_OPEN_NO_MUTEX | super::memory::flags(path);
+        let flags = flags | OpenFlags::SQLITE_OPEN_NO_MUTEX | address::flags(path);
         let cipher = settings.cipher.clone().or_else(|| ciphers::known(path));
         let open_here = OpenHere::new(path, &cipher, settings.wait.max(FOR_LOOKS))?;
         let opened = identity(path).ok();
@@ -505,47 +502,6 @@ impl Connection {
     }
 }
 
-/// The write-ahead log beside the file, where something is in it.
-///
-/// # Errors
-/// When the engine would lose it, or lay it over a file that it is not of.
-pub(super) fn fitting_wal(path: &Path) -> Result<Option<PathBuf>, Fault> {
-    let wal = found_wal(path);
-    refuse_to_lose_wal(path, wal.as_deref())?;
-    if wal.as_ref().is_some_and(|wal| is_foreign(path, wal)) {
-        return Err(Fault { kind: FaultKind::ForeignLog, message: String::new() });
-    }
-    Ok(wal)
-}
-
-pub(super) fn found_wal(path: &Path) -> Option<PathBuf> {
-    with_companions(path).nth(1).filter(|log| std::fs::metadata(log).is_ok_and(|m| m.len() > 0))
-}
-
-/// The engine removes the write-ahead log beside a file in which nothing is: it takes it for one of a file that was removed. A file that was cut
-/// may have all that can be saved of it there.
-pub(super) fn refuse_to_lose_wal(path: &Path, wal: Option<&Path>) -> Result<(), Fault> {
-    let bytes = |path: &Path| std::fs::metadata(path).map(|m| m.len());
-    if wal.is_none_or(|wal| bytes(wal).is_ok_and(|bytes| bytes <= HEADER as u64)) {
-        return Ok(());
-    }
-    match bytes(path) {
-        // It takes one byte for none.
-        Ok(0 | 1) => {
-            let message = "nothing is in it, and something in the write-ahead log beside it".into();
-            Err(Fault { kind: FaultKind::Damaged, message })
-        }
-        // The engine would remove a log without a file.
-        Err(error)
-            if error.kind() == io::ErrorKind::NotFound
-                && wal.is_some_and(|w| transactions_in(w).is_ok_and(|n| n > 0)) =>
-        {
-            Err(Fault { kind: FaultKind::ForeignLog, message: String::new() })
-        }
-        _ => Ok(()),
-    }
-}
-
 #[cfg(test)]
 #[allow(clippy::unwrap_used, reason = "what fails here fails a test")]
 mod tests {
@@ -571,7 +527,7 @@ mod tests {
         let reader = opener.reader().unwrap();
         let memory = Opener::new(&memory_place()).new_writer().unwrap();
         assert!([&safe, &relaxed, &reader, &memory].iter().all(|c| !is_trusted(c)));
-        let look = opener.traceless(&crate::cancel::Cancel::default(), Duration::MAX).unwrap();
+        let look = opener.traceless(&crate::work::cancel::Cancel::default(), Duration::MAX).unwrap();
         assert!(!look.read(|connection| Ok::<_, Fault>(is_trusted(connection))).unwrap());
     }
 }

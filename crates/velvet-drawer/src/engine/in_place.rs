@@ -7,14 +7,14 @@ use super::log_beside::transactions_in;
 use super::open_here::{hold, let_go, with_held};
 use super::opener::start_of_first;
 use super::{Fault, FaultKind, FileCipher};
-use crate::beside::{self, with_companions};
+use crate::device::beside::{self, with_companions};
 use parking_lot::Mutex;
 use std::fs;
 use std::io::{self, Seek};
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
-use velvet_core::header::Header;
-use velvet_core::wal;
+use velvet_core::file::header::Header;
+use velvet_core::file::wal;
 
 /// What distinguishes a file from all others on the device: device, number and when it was created. If the system does not say, only whether it exists.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]

@@ -1,7 +1,7 @@
 //! Ending statements in the middle.
 
 use super::{Connection, Fault, FaultKind};
-use crate::cancel::{Cancel, Cancelled, in_turns};
+use crate::work::cancel::{Cancel, Cancelled, in_turns};
 use parking_lot::Mutex;
 use std::cell::Cell;
 use std::sync::Arc;

@@ -1,21 +1,21 @@
 //! Whether the write-ahead log next to a file belongs to it, in the state that the file has.
 
-use super::connection::fitting_wal;
 use super::open_here::{OpenHere, PastEngine};
 use super::opener::header;
 use super::{Connection, Fault, FaultKind, FileCipher, Opener, PAGE, known};
 #[cfg(feature = "encryption")]
-use crate::beside::with_companions;
+use crate::device::beside::with_companions;
+use crate::device::beside::with_companions;
 use rusqlite::OpenFlags;
 use rusqlite::config::DbConfig;
 use std::collections::BTreeSet;
 use std::fs;
 use std::io::{self, BufReader, Read, Seek, SeekFrom};
-use std::path::Path;
+use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::time::Duration;
-use velvet_core::header::Header;
-use velvet_core::wal;
+use velvet_core::file::header::Header;
+use velvet_core::file::wal;
 
 /// What a write-ahead log is to the file beside which it stands.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -212,5 +212,46 @@ impl Alone {
             }
             Err(fault) => Err(fault),
         }
+    }
+}
+
+/// The write-ahead log beside the file, where something is in it.
+///
+/// # Errors
+/// When the engine would lose it, or lay it over a file that it is not of.
+pub(super) fn fitting_wal(path: &Path) -> Result<Option<PathBuf>, Fault> {
+    let wal = found_wal(path);
+    refuse_to_lose_wal(path, wal.as_deref())?;
+    if wal.as_ref().is_some_and(|wal| is_foreign(path, wal)) {
+        return Err(Fault { kind: FaultKind::ForeignLog, message: String::new() });
+    }
+    Ok(wal)
+}
+
+pub(super) fn found_wal(path: &Path) -> Option<PathBuf> {
+    with_companions(path).nth(1).filter(|log| std::fs::metadata(log).is_ok_and(|m| m.len() > 0))
+}
+
+/// The engine removes the write-ahead log beside a file in which nothing is: it takes it for one of a file that was removed. A file that was cut
+/// may have all that can be saved of it there.
+pub(super) fn refuse_to_lose_wal(path: &Path, wal: Option<&Path>) -> Result<(), Fault> {
+    let bytes = |path: &Path| std::fs::metadata(path).map(|m| m.len());
+    if wal.is_none_or(|wal| bytes(wal).is_ok_and(|bytes| bytes <= wal::HEADER as u64)) {
+        return Ok(());
+    }
+    match bytes(path) {
+        // It takes one byte for none.
+        Ok(0 | 1) => {
+            let message = "nothing is in it, and something in the write-ahead log beside it".into();
+            Err(Fault { kind: FaultKind::Damaged, message })
+        }
+        // The engine would remove a log without a file.
+        Err(error)
+            if error.kind() == io::ErrorKind::NotFound
+                && wal.is_some_and(|w| transactions_in(w).is_ok_and(|n| n > 0)) =>
+        {
+            Err(Fault { kind: FaultKind::ForeignLog, message: String::new() })
+        }
+        _ => Ok(()),
     }
 }

@@ -1,16 +1,15 @@
 //! Drawers without a file: in memory, from bytes and as bytes.
 
+use super::address::IN_MEMORY;
 use super::{Connection, Fault, PAGE, ciphers};
 #[cfg(feature = "encryption")]
 use super::{FileCipher, Opener, learn, rewriting};
-use rusqlite::{MAIN_DB, OpenFlags};
-use std::path::{Path, PathBuf};
+use rusqlite::MAIN_DB;
+use std::path::PathBuf;
 #[cfg(feature = "encryption")]
 use std::sync::Arc;
 use std::sync::atomic::{AtomicU64, Ordering};
 use std::time::Duration;
-
-const PLACE: &str = "file:/velvet-";
 
 /// Where the header says which kind of log the file uses: 1 for none, 2 for one beside it.
 const LOG_KIND: std::ops::RangeInclusive<usize> = 18..=19;
@@ -18,15 +17,7 @@ const LOG_KIND: std::ops::RangeInclusive<usize> = 18..=19;
 /// A place in memory that all connections of one drawer share, and no other.
 pub(crate) fn memory_place() -> PathBuf {
     static NEXT: AtomicU64 = AtomicU64::new(1);
-    PathBuf::from(format!("{PLACE}{}?vfs=memdb", NEXT.fetch_add(1, Ordering::Relaxed)))
-}
-
-/// Only places in memory are written as addresses; a file's path is never read as one.
-pub(super) fn flags(place: &Path) -> OpenFlags {
-    match place.to_str() {
-        Some(text) if text.starts_with(PLACE) => OpenFlags::SQLITE_OPEN_URI,
-        _ => OpenFlags::empty(),
-    }
+    PathBuf::from(format!("{IN_MEMORY}{}?vfs=memdb", NEXT.fetch_add(1, Ordering::Relaxed)))
 }
 
 /// Fills the empty drawer behind `target` with the database in `bytes`.
@@ -47,7 +38,7 @@ pub(crate) fn pour_bytes(bytes: &[u8], target: &mut Connection, wait: Duration) 
 #[cfg(feature = "encryption")]
 pub(crate) fn pour_encrypted(bytes: &[u8], cipher: FileCipher, target: &mut Connection) -> Result<(), Fault> {
     let cipher = learn(cipher);
-    let folder = crate::temporary::folder().map_err(|error| Fault::device(&error))?;
+    let folder = crate::device::temporary::folder().map_err(|error| Fault::device(&error))?;
     let path = folder.path().join("bytes");
     std::fs::write(&path, bytes).map_err(|error| Fault::device(&error))?;
     let place = path.to_string_lossy();

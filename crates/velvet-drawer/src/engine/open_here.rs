@@ -4,7 +4,7 @@
 //! read-only for the whole process. So whoever opens a file to use it waits for those who read it past the engine, and closes the looks.
 
 use super::{Fault, FaultKind, FileCipher};
-use crate::cancel::in_turns;
+use crate::work::cancel::in_turns;
 use parking_lot::{Condvar, Mutex, ReentrantMutex};
 use std::cell::RefCell;
 use std::collections::HashMap;

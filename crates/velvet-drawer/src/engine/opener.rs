@@ -1,13 +1,13 @@
 //! The one way to a file: where it is, how long to wait for other processes, and how its commits are kept.
 
 use super::{Connection, Fault, FileCipher, InPlace, PAGE, PastEngine, Reporting, Seals, Traceless, known};
-use crate::cancel::Cancel;
+use crate::work::cancel::Cancel;
 use std::fs;
 use std::io::{self, Read};
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::time::Duration;
-use velvet_core::header::Header;
+use velvet_core::file::header::Header;
 
 /// The way to a file.
 #[derive(Clone, Debug)]

@@ -3,8 +3,8 @@
 use super::{Connection, Entry, EntryKind, Fault, Row};
 use std::collections::BTreeMap;
 use velvet_core::ValueRef;
-use velvet_core::physical::{Physical, PhysicalColumn};
-use velvet_core::sql_text::{TableOptions, table_options};
+use velvet_core::exchange::sql_text::{TableOptions, table_options};
+use velvet_core::schema::physical::{Physical, PhysicalColumn};
 
 const COLUMNS: &str = "SELECT t.name, c.name, c.type, c.\"notnull\", c.dflt_value, c.pk \
     FROM sqlite_schema t, pragma_table_xinfo(t.name) c WHERE t.type = 'table'";

@@ -2,8 +2,8 @@
 
 use super::open_here::{OpenHere, close_looks};
 use super::{Connection, Displaced, Fault, FaultKind, InPlace, Opener, Written};
-use crate::beside::with_companions;
-use crate::cancel::in_turns;
+use crate::device::beside::with_companions;
+use crate::work::cancel::in_turns;
 use parking_lot::Mutex;
 use std::ops::Deref;
 use std::sync::Arc;

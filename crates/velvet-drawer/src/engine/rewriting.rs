@@ -5,17 +5,17 @@
 
 use super::address::in_a_statement;
 use super::ciphers::{as_text, give_key};
-use super::connection::{found_wal, refuse_to_lose_wal};
+use super::log_beside::{found_wal, refuse_to_lose_wal};
 use super::open_here::OpenHere;
 use super::{Fault, FaultKind, FileCipher, Opener};
-use crate::cancel::Cancel;
-use crate::progress;
+use crate::work::cancel::Cancel;
+use crate::work::progress;
 use rusqlite::types::Value;
 use std::fs;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::time::Duration;
-use velvet_core::name::quoted;
+use velvet_core::value::name::quoted;
 
 /// After how many of the engine's steps to see how far it has come, and whether it is to end.
 const BETWEEN_LOOKS: i32 = 2_000;

@@ -2,12 +2,12 @@
 //!
 //! The engine has no one way of doing so; which way is right depends on what stands beside the file.
 
-use super::connection::refuse_to_lose_wal;
+use super::log_beside::refuse_to_lose_wal;
 use super::open_here::{Held, PastEngine, looks_are_closed, looks_into};
 use super::{Connection, Fault, FaultKind, FileCipher, known};
-use crate::beside::with_companions;
-use crate::cancel::Cancel;
-use crate::temporary;
+use crate::device::beside::with_companions;
+use crate::device::temporary;
+use crate::work::cancel::Cancel;
 use rusqlite::hooks::{AuthAction, AuthContext, Authorization};
 use rusqlite::{OpenFlags, ffi};
 use std::cell::RefCell;
@@ -17,7 +17,7 @@ use std::io::{self, Read};
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::time::{Duration, SystemTime};
-use velvet_core::wal::{self, WalHeader};
+use velvet_core::file::wal::{self, WalHeader};
 
 /// How long a reader waits for a program that is writing.
 const WAIT: Duration = Duration::from_secs(5);

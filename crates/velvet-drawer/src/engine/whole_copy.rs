@@ -1,14 +1,14 @@
 //! A complete copy of a file, also of one that is open.
 
 use super::{Connection, Fault, FaultKind, FileCipher, Opener, PAGE, ciphers};
-use crate::progress;
+use crate::work::progress;
 use rusqlite::backup::{Backup, StepResult};
 use std::fs::File;
 use std::hash::{BuildHasher, Hasher, RandomState};
 use std::io::{self, Read, Seek, SeekFrom, Write};
 use std::path::Path;
 use std::time::{Duration, Instant};
-use velvet_core::header::Header;
+use velvet_core::file::header::Header;
 
 const WAIT: Duration = Duration::from_secs(5);
 

@@ -2,12 +2,12 @@
 
 use super::file::File;
 use crate::error::{Cause, Error};
-use crate::progress;
+use crate::work::progress;
 use serde::Serialize;
 use std::io::Write;
 use velvet_core::ValueRef;
+use velvet_core::schema::structure::ATTACHMENT_PART;
 use velvet_core::statement::{PARTS_BETWEEN, part_keys};
-use velvet_core::structure::ATTACHMENT_PART;
 
 /// An attachment, as a file says of it.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]

@@ -1,8 +1,8 @@
 //! A column of a row, and what is in it.
 
 use velvet_core::ValueRef;
-use velvet_core::show::{Shown, shown};
-use velvet_core::structure::Kind;
+use velvet_core::exchange::show::{Shown, shown};
+use velvet_core::schema::structure::Kind;
 
 /// A column of a row, and what is in it.
 #[derive(Clone, Copy, Debug)]

@@ -2,22 +2,23 @@
 
 use super::file::File;
 use super::salvage::{DamageOfPage, DamagedPage, damage};
-use crate::about::About;
 use crate::engine::{Connection, Fault, FaultKind};
 use crate::error::Error;
 use crate::opening::unanswered;
-use crate::progress;
-use crate::searching;
+use crate::schema::about::About;
+use crate::search;
+use crate::work::progress;
 use serde::Serialize;
 use std::fmt;
 use std::path::Path;
-use velvet_core::fits::fits;
-use velvet_core::name::{KEY_COLUMN, quoted};
-use velvet_core::physical::Physical;
-use velvet_core::show::count;
+use velvet_core::exchange::show::count;
+use velvet_core::records::fits::fits;
+use velvet_core::schema::fingerprint;
+use velvet_core::schema::physical::Physical;
+use velvet_core::schema::structure::{ATTACHMENT, ATTACHMENT_PART, Structure, Table};
 use velvet_core::statement::{PARTS_BETWEEN, part_keys};
-use velvet_core::structure::{ATTACHMENT, ATTACHMENT_PART, Structure, Table};
-use velvet_core::{Misfit, ValueRef, fingerprint};
+use velvet_core::value::name::{KEY_COLUMN, quoted};
+use velvet_core::{Misfit, ValueRef};
 
 /// What a check found.
 #[derive(Clone, Debug, Default, PartialEq, Eq, Serialize)]
@@ -308,8 +309,8 @@ fn attachments(connection: &Connection, declared: &Structure, checked: &mut Chec
 }
 
 fn search_indexes(connection: &Connection, declared: &Structure, checked: &mut Checked) -> Result<(), Fault> {
-    for table in searching::searched(declared) {
-        match searching::is_sound(connection, table) {
+    for table in search::searched(declared) {
+        match search::is_sound(connection, table) {
             Ok(true) => {}
             Ok(false) => {
                 let what = format!(

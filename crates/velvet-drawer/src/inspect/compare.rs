@@ -3,18 +3,17 @@
 use super::cell::{Cell, ChangedCell};
 use super::file::{File, FoundTable};
 use super::structure::{ColumnStructure, TableStructure};
-use super::trail::Did;
-use crate::about::About;
 use crate::engine::{Connection, Row};
 use crate::error::Error;
-use crate::progress;
+use crate::schema::about::About;
+use crate::work::progress;
 use serde::Serialize;
 use std::cmp::Ordering;
 use std::collections::{BTreeMap, HashMap};
 use velvet_core::ValueRef;
-use velvet_core::compare::{order_ignoring_case, order_of_rows};
-use velvet_core::name::{KEY_COLUMN, quoted};
-use velvet_core::structure::{ATTACHMENT, ATTACHMENT_PART, Kind, Table};
+use velvet_core::exchange::compare::{order_ignoring_case, order_of_rows};
+use velvet_core::schema::structure::{ATTACHMENT, ATTACHMENT_PART, Kind, Table};
+use velvet_core::value::name::{KEY_COLUMN, quoted};
 
 /// What a comparison came to.
 #[derive(Clone, Debug, Default, PartialEq, Eq, Serialize)]
@@ -43,6 +42,18 @@ pub struct TableComparison {
     pub same: u64,
     /// Whether the rows are the same, but were inserted in another order: a list that is not sorted shows them otherwise.
     pub only_order: bool,
+}
+
+/// What was done to a record.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
+#[serde(rename_all = "lowercase")]
+pub enum Did {
+    /// It was inserted.
+    Inserted,
+    /// It was changed.
+    Changed,
+    /// It was removed.
+    Removed,
 }
 
 /// One row that differs. Values are those of the columns that both tables have.

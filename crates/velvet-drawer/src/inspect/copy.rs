@@ -1,10 +1,10 @@
 //! A complete copy of a file that is looked into.
 
 use super::file::File;
-use crate::copying::blank_private;
 use crate::engine::copy_from;
 use crate::error::Error;
-use crate::new_file;
+use crate::file::new_file;
+use crate::opening::copying::blank_private;
 use crate::sealing::note_copied_keys;
 use std::path::Path;
 

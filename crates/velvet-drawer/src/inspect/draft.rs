@@ -1,12 +1,12 @@
 //! Record types to begin with, drafted from a file.
 
 use super::file::File;
-use crate::about::About;
 use crate::engine::EntryKind;
 use crate::error::Error;
-use velvet_core::draft::{Drafted, PlainColumn, PlainTable, guessed, in_rust};
-use velvet_core::name::quoted;
-use velvet_core::structure::{ATTACHMENT_PART, Holds, Table};
+use crate::schema::about::About;
+use velvet_core::schema::draft::{Drafted, PlainColumn, PlainTable, guessed, in_rust};
+use velvet_core::schema::structure::{ATTACHMENT_PART, Holds, Table};
+use velvet_core::value::name::quoted;
 
 impl File {
     /// Record types for the tables of the file, and the schema that they make, as Rust to begin with.

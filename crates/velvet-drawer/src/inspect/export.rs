@@ -4,11 +4,11 @@ use super::file::{File, FoundColumn, FoundTable};
 use super::rows::Page;
 use crate::engine::{Entry, EntryKind, MADE, marking};
 use crate::error::Error;
-use crate::progress;
+use crate::work::progress;
 use std::io::{self, BufWriter, Write};
 use velvet_core::exchange::{to_field, write_json};
-use velvet_core::name::quoted;
-use velvet_core::structure::Kind;
+use velvet_core::schema::structure::Kind;
+use velvet_core::value::name::quoted;
 use velvet_core::{Value, ValueRef};
 
 /// In what form rows go out, or come in.

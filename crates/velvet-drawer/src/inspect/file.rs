@@ -1,20 +1,20 @@
 //! A file that is looked into.
 
 use super::Limits;
-use super::complete;
+use super::as_one::not_as_one;
 use super::words::meant;
-use crate::about::About;
 use crate::engine::{Connection, Entry, EntryKind, Fault, FaultKind, Opener, Traceless};
 use crate::error::{Cause, Error};
 use crate::opening::resolved;
-use crate::ui_thread;
+use crate::schema::about::About;
+use crate::work::ui_thread;
 use parking_lot::Mutex;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::time::Duration;
 use velvet_core::ValueRef;
-use velvet_core::name::quoted;
-use velvet_core::structure::{Kind, Structure};
+use velvet_core::schema::structure::{Kind, Structure};
+use velvet_core::value::name::quoted;
 
 /// A file that is looked into. Nothing on it, or beside it, is changed.
 pub struct File {
@@ -105,7 +105,7 @@ impl File {
         let fault = |fault: Fault| {
             let error = Error::from(fault).doing("cannot look into the file").untouched(UNTOUCHED).in_file(&path);
             // Where the file is not all there, that is the reason.
-            match complete::not_as_one(&path) {
+            match not_as_one(&path) {
                 Some(why) => error.advise(format!("This may be why: {why}")),
                 None => error,
             }

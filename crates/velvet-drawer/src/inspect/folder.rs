@@ -1,10 +1,10 @@
 //! Finding the drawers in a folder.
 
 use super::seems_encrypted::{SeemsEncrypted, seems_encrypted};
-use crate::about::APPLICATION_ID;
 use crate::engine::{Opener, is_open_here};
 use crate::error::{Cause, Error};
 use crate::opening::resolved;
+use crate::schema::about::APPLICATION_ID;
 use std::fs;
 use std::io;
 use std::path::{Path, PathBuf};

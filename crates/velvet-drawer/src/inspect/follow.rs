@@ -5,9 +5,9 @@ use super::compare::Difference;
 use super::file::File;
 use super::sessions::Session;
 use super::trail::{TrailEntry, TrailOf};
+use crate::bookkeeping::trails;
+use crate::device::temporary;
 use crate::error::{Cause, Error};
-use crate::temporary;
-use crate::trails;
 use std::fs;
 use std::path::{Path, PathBuf};
 use std::time::SystemTime;
@@ -179,6 +179,6 @@ fn keeps_trail(file: &File) -> Result<bool, Error> {
 }
 
 fn standing(path: &Path) -> Vec<Option<(u64, Option<SystemTime>)>> {
-    let beside = crate::beside::with_companions(path);
+    let beside = crate::device::beside::with_companions(path);
     beside.map(|p| fs::metadata(p).ok().map(|m| (m.len(), m.modified().ok()))).collect()
 }

@@ -1,7 +1,8 @@
 //! Records that had another own key, or are gone: what their trail tells of them.
 
+use super::compare::Did;
 use super::file::{File, FoundTable};
-use super::trail::{Did, Told, TrailEntry, TrailOf};
+use super::trail::{Told, TrailEntry, TrailOf};
 use crate::error::Error;
 use serde::Serialize;
 use std::collections::BTreeSet;

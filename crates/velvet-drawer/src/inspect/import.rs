@@ -5,8 +5,8 @@ use super::export::Exchange;
 use super::file::{File, FoundTable, is_text};
 use crate::engine::{ColumnEntry, Connection, Fault, FaultKind, Opener};
 use crate::error::{Cause, Doing, Error};
-use crate::new_file;
-use crate::progress;
+use crate::file::new_file;
+use crate::work::progress;
 use serde::Deserialize;
 use serde_json::value::RawValue;
 use std::collections::{BTreeMap, HashMap};
@@ -14,11 +14,11 @@ use std::io::BufRead;
 use std::path::Path;
 use std::time::Duration;
 use velvet_core::Value;
+use velvet_core::exchange::sql_text::statements;
 use velvet_core::exchange::{ROWS_BEGIN, of_field, of_json};
-use velvet_core::fits::fits;
-use velvet_core::name::{nearest, quoted};
-use velvet_core::sql_text::statements;
-use velvet_core::structure::Structure;
+use velvet_core::records::fits::fits;
+use velvet_core::schema::structure::Structure;
+use velvet_core::value::name::{nearest, quoted};
 
 /// How many problems are told.
 const MOST_PROBLEMS: usize = 20;

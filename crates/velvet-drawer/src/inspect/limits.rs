@@ -1,6 +1,6 @@
 //! How much looking into a file may take.
 
-use crate::cancel::Cancel;
+use crate::work::cancel::Cancel;
 use std::time::Duration;
 
 /// How much looking into a file may take.

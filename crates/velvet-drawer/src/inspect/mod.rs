@@ -22,6 +22,7 @@
 //! # Ok::<(), velvet_drawer::Error>(())
 //! ```
 
+mod as_one;
 mod attachment;
 mod cell;
 mod check;
@@ -50,11 +51,11 @@ mod structure;
 mod trail;
 mod words;
 
-pub use crate::writing::compact_file as compact;
+pub use crate::records::compact_file as compact;
 pub use attachment::FoundAttachment;
 pub use cell::{Cell, ChangedCell};
 pub use check::{Checked, Problem, ProblemKind};
-pub use compare::{Comparison, Difference, TableComparison};
+pub use compare::{Comparison, Did, Difference, TableComparison};
 pub use complete::Incomplete;
 pub use export::Exchange;
 pub use file::{File, FoundColumn, FoundTable};
@@ -72,6 +73,6 @@ pub use search::FoundRow;
 pub use seems_encrypted::{SeemsEncrypted, seems_encrypted};
 pub use sessions::{Session, SessionEnd, TableWrites};
 pub use structure::{Against, ColumnStructure, IndexStructure, LinkStructure, TableStructure};
-pub use trail::{Did, Gap, Told, TrailByRecord, TrailEntry, TrailOf, WrittenColumn};
-pub use velvet_core::structure::{Holds, Kind};
+pub use trail::{Gap, Told, TrailByRecord, TrailEntry, TrailOf, WrittenColumn};
+pub use velvet_core::schema::structure::{Holds, Kind};
 pub use velvet_core::{Value, ValueRef};

@@ -6,8 +6,8 @@ use super::rows::Page;
 use crate::engine::EntryKind;
 use crate::error::{Cause, Error};
 use serde::Serialize;
-use velvet_core::name::quoted;
-use velvet_core::structure::{ATTACHMENT, Holds};
+use velvet_core::schema::structure::{ATTACHMENT, Holds};
+use velvet_core::value::name::quoted;
 use velvet_core::{Value, ValueRef};
 
 /// One row in full.

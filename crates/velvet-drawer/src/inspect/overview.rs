@@ -2,16 +2,16 @@
 
 use super::file::File;
 use super::{Session, forms};
-use crate::about::About;
 use crate::engine::{Connection, Fault};
 use crate::error::Error;
+use crate::schema::about::About;
 use crate::sealing::sealed_columns;
 use serde::Serialize;
 use std::collections::HashMap;
 use std::fs;
 use std::path::PathBuf;
-use velvet_core::name::quoted;
-use velvet_core::structure::{ATTACHMENT, ATTACHMENT_PART, Holds, Structure, Table};
+use velvet_core::schema::structure::{ATTACHMENT, ATTACHMENT_PART, Holds, Structure, Table};
+use velvet_core::value::name::quoted;
 
 /// What a file is, at a glance.
 #[derive(Clone, Debug, Serialize)]

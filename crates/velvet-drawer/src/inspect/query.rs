@@ -4,7 +4,7 @@ use super::file::{File, FoundColumn};
 use crate::engine::{Fault, FaultKind};
 use crate::error::{Cause, Error};
 use velvet_core::ValueRef;
-use velvet_core::name::nearest;
+use velvet_core::value::name::nearest;
 
 impl File {
     /// Runs a statement that somebody typed, which may only read: `head` gets the columns that come out, then `each` the values of every

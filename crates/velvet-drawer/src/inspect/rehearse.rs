@@ -1,20 +1,20 @@
 //! Running an upgrade on a copy.
 
 use super::file::File;
+use crate::device::temporary;
 use crate::engine::{Opener, copy_from};
 use crate::error::{Cause, Doing, Error};
+use crate::evolve::{self, Upgraded, Watch, milliseconds};
 use crate::opening::{Found, recognise};
 use crate::schema::{Code, Declared, Schema};
 use crate::sealing::Sealing;
-use crate::temporary;
-use crate::upgrading::{self, Upgraded, Watch, milliseconds};
 use serde::Serialize;
 use std::borrow::Cow;
 use std::path::Path;
 use std::sync::Arc;
 use std::time::{Duration, Instant};
-use velvet_core::evolution::History;
-use velvet_core::keys::KeyKeeper;
+use velvet_core::evolve::History;
+use velvet_core::sealing::keys::KeyKeeper;
 
 /// How an upgrade went on a copy.
 #[derive(Clone, Debug, Serialize)]
@@ -78,7 +78,7 @@ impl File {
     /// When the history does not add up, and as opening the file with it would.
     pub fn rehearse_history(&self, history: &str) -> Result<Rehearsal, Error> {
         let problem =
-            |p: velvet_core::evolution::HistoryProblem| Error::new(Cause::BadQuery, p.to_string()).in_file(self.path());
+            |p: velvet_core::evolve::HistoryProblem| Error::new(Cause::BadQuery, p.to_string()).in_file(self.path());
         let parsed = History::parse(history).map_err(problem)?;
         let codes: Vec<String> = parsed.codes().map(str::to_owned).collect();
         let declared = Declared {
@@ -119,7 +119,7 @@ impl File {
                 Found::Older(from) => {
                     connection.use_wal()?;
                     // No path: what a backup would hold is the file itself.
-                    cancel.during(|| upgrading::upgrade(&connection, &declared, from, None, &Watch::default()))?
+                    cancel.during(|| evolve::upgrade(&connection, &declared, from, None, &Watch::default()))?
                 }
                 Found::Current { .. } | Found::Fresh => None,
             };
@@ -141,7 +141,7 @@ impl File {
 
 /// Whether a version after `from` runs the code with this name.
 fn runs_after(declared: &Declared, from: u32, name: &str) -> bool {
-    use velvet_core::evolution::Step;
+    use velvet_core::evolve::Step;
     let history = History::parse(declared.history.as_deref().unwrap_or_default());
     history
         .is_ok_and(|h| h.since(from).flat_map(|v| &v.steps).any(|c| matches!(c, Step::Code { name: n } if n == name)))

@@ -5,8 +5,8 @@ use super::words::meant;
 use crate::engine::{Fault, FaultKind};
 use crate::error::{Cause, Error};
 use velvet_core::ValueRef;
-use velvet_core::name::{nearest, quoted};
-use velvet_core::structure::Kind;
+use velvet_core::schema::structure::Kind;
+use velvet_core::value::name::{nearest, quoted};
 
 /// Which rows of a table to read, and what of them.
 #[derive(Clone, Debug, Default)]

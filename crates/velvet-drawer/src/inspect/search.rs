@@ -4,7 +4,7 @@ use super::file::{File, FoundTable};
 use super::forms;
 use super::rows::Page;
 use crate::error::{Cause, Error};
-use crate::progress;
+use crate::work::progress;
 use serde::Serialize;
 use std::time::Instant;
 use velvet_core::Marked;

@@ -1,15 +1,15 @@
 //! What can be known of an encrypted file without its key.
 
 use super::forms;
-use crate::beside::with_companions;
+use crate::device::beside::with_companions;
 use crate::engine::{PAGE, PastEngine};
 use crate::opening::resolved;
 use serde::Serialize;
 use std::fs;
 use std::io::{self, Read, Seek, SeekFrom};
 use std::path::{Path, PathBuf};
-use velvet_core::hex::hex;
-use velvet_core::wal;
+use velvet_core::file::wal;
+use velvet_core::value::hex::hex;
 
 /// How many pages to look at, beside the first.
 const LOOKED_AT: u64 = 16;

@@ -2,9 +2,9 @@
 
 use super::file::File;
 use super::forms;
+use crate::device::running::began as process_began;
 use crate::engine::{Connection, Fault, FaultKind, Row};
 use crate::error::Error;
-use crate::running::began as process_began;
 use serde::Serialize;
 use std::collections::BTreeMap;
 use velvet_core::ValueRef;

@@ -4,10 +4,10 @@ use super::file::File;
 use crate::engine::{Entry, EntryKind};
 use crate::error::{Cause, Error};
 use serde::Serialize;
-use velvet_core::evolution::History;
-use velvet_core::name::KEY_COLUMN;
-use velvet_core::physical::{Physical, PhysicalTable};
-use velvet_core::structure::{Holds, Kind};
+use velvet_core::evolve::History;
+use velvet_core::schema::physical::{Physical, PhysicalTable};
+use velvet_core::schema::structure::{Holds, Kind};
+use velvet_core::value::name::KEY_COLUMN;
 
 /// A table's structure, as the file has it.
 #[derive(Clone, Debug, Serialize)]
@@ -161,7 +161,7 @@ impl File {
     /// When the history does not add up, or does not know the file's version ([`Error::is_bad_query`]).
     pub fn against(&self, history: &str) -> Result<Against, Error> {
         let problem =
-            |p: velvet_core::evolution::HistoryProblem| Error::new(Cause::BadQuery, p.to_string()).in_file(self.path());
+            |p: velvet_core::evolve::HistoryProblem| Error::new(Cause::BadQuery, p.to_string()).in_file(self.path());
         let history = History::parse(history).map_err(problem)?;
         let version = self.read("cannot read the version", |c| Ok(c.version()?))?;
         let known = u32::try_from(version).unwrap_or(0);

@@ -1,6 +1,6 @@
 //! What was written to records, and by which start of the app.
 
-use super::compare::Difference;
+use super::compare::{Did, Difference};
 use super::file::File;
 use super::forms;
 use crate::engine::{Connection, Fault, FaultKind, Row};
@@ -9,9 +9,9 @@ use serde::Serialize;
 use serde_json::{Map, Value as Json};
 use std::collections::{BTreeMap, HashMap};
 use velvet_core::exchange::of_json;
-use velvet_core::name::{KEY_COLUMN, quoted};
+use velvet_core::schema::structure::Kind;
 use velvet_core::statement::{SPANS, TRAIL, WRITES};
-use velvet_core::structure::Kind;
+use velvet_core::value::name::{KEY_COLUMN, quoted};
 use velvet_core::{Value, ValueRef};
 
 /// Which entries of the trail to read.
@@ -98,18 +98,6 @@ pub struct TrailEntry {
     /// Whether something that the trail did not hear of may have come between this and the next entry of the record, or now.
     #[serde(skip)]
     has_gap_after: bool,
-}
-
-/// What was done to a record.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
-#[serde(rename_all = "lowercase")]
-pub enum Did {
-    /// It was inserted.
-    Inserted,
-    /// It was changed.
-    Changed,
-    /// It was removed.
-    Removed,
 }
 
 /// A column that was written.

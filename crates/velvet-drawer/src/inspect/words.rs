@@ -1,7 +1,7 @@
 //! Finding the table or column that somebody means by a word.
 
 use crate::error::{Cause, Error};
-use velvet_core::name::nearest;
+use velvet_core::value::name::nearest;
 
 /// The one of `names` that `word` means: the same, the same but for large and small letters, or the only one that
 /// begins with it. `what` names what is looked for, `all` where it is looked for.

@@ -11,7 +11,7 @@ pub(crate) use value::LiveValue;
 
 use crate::drawer::{Follower, Inner, Share, Ticket};
 use crate::error::Error;
-use crate::ui_thread;
+use crate::work::ui_thread;
 use slot::Slot;
 use std::pin::Pin;
 use std::sync::Arc;

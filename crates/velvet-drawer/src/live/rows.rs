@@ -13,7 +13,7 @@ use std::any::TypeId;
 use std::collections::{BTreeSet, HashMap};
 use std::hash::{DefaultHasher, Hasher};
 use std::sync::{Arc, Weak};
-use velvet_core::list::{self, List, Listing};
+use velvet_core::live::{self, List, Listing};
 use velvet_core::statement::{Followed, SPARE_ROWS, SomeRows};
 use velvet_core::{Misfit, Value};
 
@@ -216,7 +216,7 @@ impl<R: Send + Sync + 'static, S: Clone + Send + Sync + 'static> LiveRows<R, S> 
             match (was, is) {
                 (Some(was), Some((hash, key, item))) if was.key == key => {
                     if was.hash != hash {
-                        held.listing.replace(list::Row { number, hash, key: &key, item });
+                        held.listing.replace(live::Row { number, hash, key: &key, item });
                     }
                 }
                 (was, is) => {
@@ -224,7 +224,7 @@ impl<R: Send + Sync + 'static, S: Clone + Send + Sync + 'static> LiveRows<R, S> 
                         held.listing.remove(number, &was.key);
                     }
                     if let Some((hash, key, item)) = is.filter(|_| comes_in) {
-                        held.listing.insert(list::Row { number, hash, key: &key, item });
+                        held.listing.insert(live::Row { number, hash, key: &key, item });
                     }
                 }
             }

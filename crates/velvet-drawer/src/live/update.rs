@@ -2,7 +2,7 @@
 
 use crate::error::Error;
 use std::sync::Arc;
-use velvet_core::list::{List, Step};
+use velvet_core::live::{List, Step};
 
 /// A result as it is now.
 #[derive(Clone, Debug)]

@@ -1,12 +1,14 @@
 //! Named values: a name and a value of one type, kept in a table of their own.
 
+pub(crate) mod settings;
+
 mod reading;
 mod writing;
 
 use crate::drawer::{Access, Alone, Drawer, Scope, Writes};
 use crate::error::{Cause, Error};
-use crate::reading::View;
-use crate::writing::Tx;
+use crate::query::View;
+use crate::records::Tx;
 use std::marker::PhantomData;
 use velvet_core::column_type::{stored_arg, with_stored_arg};
 use velvet_core::{ColumnType, Keyed, Misfit, NamedValue, Value, ValueRef};

@@ -5,11 +5,11 @@ use crate::drawer::{Access, Mode, Scope};
 use crate::engine::WithoutKey;
 use crate::error::Error;
 use crate::live::Live;
-use crate::reading::{Records, unreadable};
+use crate::query::{Records, unreadable};
 use std::sync::Arc;
-use velvet_core::column::own_key_column;
 use velvet_core::column_type::Comparable;
 use velvet_core::exchange::value_list;
+use velvet_core::query::column::own_key_column;
 use velvet_core::{Column, Misfit, NamedValue, Stored, Textual, Value, ValueRef};
 
 impl<T: NamedValue, A: Access> NamedValues<T, A> {

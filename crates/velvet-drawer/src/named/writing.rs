@@ -4,7 +4,7 @@ use super::{NameArg, NamedValues, ValueOf, called, misfit, with_name};
 use crate::drawer::{Access, MayWrite, Scope, Writes};
 use crate::engine::Fault;
 use crate::error::{Cause, Error};
-use crate::writing::{Refresh, Refreshed, clash};
+use crate::records::{Refresh, Refreshed, clash};
 use velvet_core::column_type::stored_value;
 use velvet_core::{ColumnType, NamedValue, Value, ValueRef};
 

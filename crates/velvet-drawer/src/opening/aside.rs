@@ -1,6 +1,6 @@
 //! Setting a file aside: moved out of the way with all that belongs to it, never deleted.
 
-use crate::beside::{self, with_companions};
+use crate::device::beside::{self, with_companions};
 use crate::engine::{Connection, FaultKind, Opener};
 use crate::error::{Cause, Error};
 use std::fs;

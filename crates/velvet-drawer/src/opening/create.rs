@@ -1,12 +1,12 @@
 //! Creating a drawer in an empty file.
 
 use super::recognise::{Found, recognise};
-use crate::about::About;
 use crate::engine::Connection;
 use crate::error::Error;
 use crate::schema::Declared;
-use velvet_core::evolution;
-use velvet_core::structure::Structure;
+use crate::schema::about::About;
+use velvet_core::evolve;
+use velvet_core::schema::structure::Structure;
 
 /// Creates the declared structure, all of it or nothing. Says whether it did: another process may have been faster.
 pub(super) fn create(connection: &Connection, declared: &Declared, waits_to_be_filled: bool) -> Result<bool, Error> {
@@ -25,7 +25,7 @@ pub(super) fn create(connection: &Connection, declared: &Declared, waits_to_be_f
 }
 
 fn tables(connection: &Connection, declared: &Declared, waits_to_be_filled: bool) -> Result<(), Error> {
-    for text in evolution::create(&declared.structure) {
+    for text in evolve::create(&declared.structure) {
         connection.run(&text)?;
     }
     declared.sealing.begin(connection, &declared.app, &Structure::default(), &declared.structure)?;

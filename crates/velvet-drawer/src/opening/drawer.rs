@@ -4,7 +4,7 @@ use super::{Copies, KeptCopy, Options, bring_back, kept, remove_from_device, res
 use crate::drawer::Drawer;
 use crate::error::Error;
 use crate::schema::Schema;
-use crate::ui_thread;
+use crate::work::ui_thread;
 use std::path::{Path, PathBuf};
 
 impl Drawer {

@@ -3,14 +3,12 @@
 use super::options::Options;
 use super::recognise::UNTOUCHED;
 use super::why_not::not_opened;
-use crate::beside;
-use crate::encryption::{FileKey, is_empty};
-#[cfg(feature = "encryption")]
-use crate::engine::known;
+use crate::device::beside;
+use crate::device::unfinished::Unfinished;
 use crate::engine::{Connection, Fault, FaultKind, FileCipher, Opener, fits_its_log, hold_empty, is_open_here};
 use crate::error::{Cause, Doing, Error};
-use crate::new_file;
-use crate::unfinished::Unfinished;
+use crate::file::new_file;
+use crate::sealing::encryption::{FileKey, is_empty};
 use std::fs;
 use std::path::Path;
 use std::sync::Arc;
@@ -36,7 +34,7 @@ impl Options {
     /// Finds the key of the file, where it is to be encrypted.
     pub(super) fn find_key(&mut self, path: &Path) -> Result<(), Error> {
         let Some(key) = &self.file_key else { return Ok(()) };
-        if key.is_of_all() && crate::encryption::is_plain(path) {
+        if key.is_of_all() && crate::sealing::encryption::is_plain(path) {
             return Ok(());
         }
         let may_make = !self.read_only && is_empty(path);
@@ -105,12 +103,4 @@ fn in_place_of_empty(path: &Path, wait: Duration, create: impl Fn(&Path) -> Resu
         thread::sleep(BETWEEN_ATTEMPTS);
     }
     Ok(false)
-}
-
-/// Encrypts a file that nobody else knows of yet.
-pub(super) fn encrypted(path: &Path, key: &FileKey) -> Result<(), Error> {
-    #[cfg(feature = "encryption")]
-    return super::file_key_change::rewritten(path, known(path).as_ref(), Some(&key.of_new()?));
-    #[cfg(not(feature = "encryption"))]
-    key.of_file(path).map(drop)
 }

@@ -9,24 +9,24 @@ use super::path;
 use super::recognise::{self, Found, recognise};
 use super::registry;
 use super::why_not::{not_opened, not_opened_to_read};
-use crate::about::About;
 use crate::attachments;
-use crate::beside::with_companions;
-use crate::cancel::Cancel;
+use crate::bookkeeping::sessions::{Recorder, Start};
+use crate::bookkeeping::trails::Keeping;
+use crate::device::beside::with_companions;
+use crate::device::unfinished::clear_left_behind;
 use crate::drawer::{Drawer, InEffect, Inner, Opened, Place};
 use crate::engine::{self, Connection, FaultKind, Opener, Pool, identity, is_open_here};
 use crate::error::{Cause, Doing, Error};
 use crate::events;
+use crate::evolve::{self, Watch};
+use crate::schema::about::About;
 use crate::schema::{Declared, Schema};
-use crate::searching;
-use crate::sessions::{Recorder, Start};
-use crate::trails::Keeping;
-use crate::unfinished::clear_left_behind;
-use crate::upgrading::{self, Watch};
+use crate::search;
+use crate::work::cancel::Cancel;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::time::{Duration, Instant};
-use velvet_core::structure::{ATTACHMENT_PART, Structure};
+use velvet_core::schema::structure::{ATTACHMENT_PART, Structure};
 
 impl Options {
     /// What holds for the whole time that the file is open.
@@ -220,7 +220,7 @@ impl Options {
             }
             Err(error) => match &self.adopt {
                 Some(conversions) if error.is_other_app() && recognise::is_plain(writer) => {
-                    upgrading::adopt(writer, declared, Some(path), &self.watch(), conversions)?
+                    evolve::adopt(writer, declared, Some(path), &self.watch(), conversions)?
                 }
                 _ => return Err(error),
             },
@@ -265,16 +265,16 @@ impl Options {
             Found::Current { trail } => {
                 let found = declared.sealing.find_or_begin(connection, &declared.app, &declared.structure);
                 let has_sealed = found.doing(|| "cannot open the drawer").untouched(|| recognise::UNTOUCHED)?;
-                let is_settled = upgrading::settle_alone(connection, declared)?;
+                let is_settled = evolve::settle_alone(connection, declared)?;
                 if has_sealed || is_settled {
-                    upgrading::clean(connection)?;
+                    evolve::clean(connection)?;
                 }
                 self.trails.bring_up(connection, declared, if is_settled { "" } else { &trail })?;
                 self.index_what_others_wrote(connection, &declared.structure);
                 Ok(Opened::default())
             }
             Found::Older(from) => {
-                let upgraded = upgrading::upgrade(connection, declared, from, path, &self.watch())?;
+                let upgraded = evolve::upgrade(connection, declared, from, path, &self.watch())?;
                 self.trails.bring_up(connection, declared, "")?;
                 Ok(Opened { upgraded, ..Opened::default() })
             }
@@ -289,9 +289,9 @@ impl Options {
 
     /// So that the first search finds what other programs wrote while the file was closed. Where that cannot be, the search says so.
     fn index_what_others_wrote(&self, connection: &Connection, structure: &Structure) {
-        let is_searched = searching::searched(structure).next().is_some();
-        if is_searched && searching::is_behind(connection).unwrap_or_default() {
-            let _ = searching::catch_up_at_once(connection, structure);
+        let is_searched = search::searched(structure).next().is_some();
+        if is_searched && search::is_behind(connection).unwrap_or_default() {
+            let _ = search::catch_up_at_once(connection, structure);
         }
     }
 

@@ -3,15 +3,15 @@
 use super::kept::{LogWithoutFile, logs_without_file};
 use super::restore::placed;
 use super::{path, recognise, registry};
-use crate::beside::{self, with_companions};
+use crate::device::beside::{self, with_companions};
+use crate::device::unfinished::Unfinished;
 use crate::engine::{Fault, FaultKind, Opener, alone_with_log, transactions_in};
 use crate::error::{Cause, Doing, Error};
-use crate::new_file;
-use crate::unfinished::Unfinished;
+use crate::file::new_file;
 use std::fs;
 use std::io;
 use std::path::{Path, PathBuf};
-use velvet_core::show::count;
+use velvet_core::exchange::show::count;
 
 const SETTING_ASIDE: &str = "cannot set aside the write-ahead log, which belongs to a different version of the file";
 

@@ -1,9 +1,9 @@
 //! What is kept of a drawer beside its file: copies from before upgrades and adoption, and files that were set aside.
 
-use crate::about::About;
-use crate::beside::{self, COMPANIONS, LOG, with_companions};
+use crate::device::beside::{self, COMPANIONS, LOG, with_companions};
+use crate::device::unfinished::WORD;
 use crate::engine::{Connection, Fault, is_open_here};
-use crate::unfinished::WORD;
+use crate::schema::about::About;
 use jiff::Timestamp;
 use std::fs;
 use std::path::{Path, PathBuf};

@@ -1,5 +1,7 @@
 //! Opening a drawer: finding the file, telling what it is, creating it where there is none.
 
+pub(crate) mod copying;
+
 mod aside;
 mod create;
 mod drawer;

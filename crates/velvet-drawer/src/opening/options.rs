@@ -3,19 +3,19 @@
 use super::aside::SetAside;
 use super::kept::Bounds;
 use super::shipped::Shipped;
-use crate::clock::Clock;
+use crate::bookkeeping::sessions;
+use crate::bookkeeping::trails::WantedTrails;
+use crate::device::clock::Clock;
 use crate::drawer::{Drawer, Later};
-use crate::encryption::{self, FileKey};
 use crate::engine::{self, Settings};
 use crate::error::{Doing, Error};
 use crate::events;
+use crate::evolve::Conversions;
+use crate::records::Tx;
 use crate::schema::Schema;
 use crate::sealing::Sealing;
-use crate::sessions;
-use crate::trails::WantedTrails;
-use crate::ui_thread;
-use crate::upgrading::Conversions;
-use crate::writing::Tx;
+use crate::sealing::encryption::{self, FileKey};
+use crate::work::ui_thread;
 use jiff::Timestamp;
 use std::fmt;
 use std::panic::Location;
@@ -23,7 +23,7 @@ use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::time::Duration;
 use velvet_core::Record;
-use velvet_core::keys::KeyKeeper;
+use velvet_core::sealing::keys::KeyKeeper;
 use velvet_core::statement::Trail;
 
 /// How to open a drawer, where the defaults do not fit.

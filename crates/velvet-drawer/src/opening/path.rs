@@ -1,7 +1,7 @@
 //! The one true path of a file, however it was named.
 
 use crate::error::{Cause, Error};
-use crate::new_file::refuse_companions;
+use crate::file::new_file::refuse_companions;
 use std::fs;
 use std::io;
 use std::path::{Path, PathBuf};

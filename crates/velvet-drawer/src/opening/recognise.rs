@@ -1,10 +1,10 @@
 //! Telling what a file is, before anything in it is changed.
 
-use crate::about::{APPLICATION_ID, About, refuse_stand_ins};
 use crate::engine::{Connection, Fault};
 use crate::error::{Cause, Doing, Error};
 use crate::schema::Declared;
-use velvet_core::physical::Physical;
+use crate::schema::about::{APPLICATION_ID, About, refuse_stand_ins};
+use velvet_core::schema::physical::Physical;
 
 /// A file that may be opened.
 #[derive(Debug, PartialEq, Eq)]

@@ -1,18 +1,18 @@
 //! The drawers that are open in this process, so that the same file is the same database.
 
 use super::kept::{kept, unfinished};
-use crate::cancel::in_turns;
 use crate::drawer::{InEffect, Inner};
 use crate::engine::{identity, is_open_here, seen};
 use crate::error::{Cause, Error};
 use crate::schema::Declared;
+use crate::work::cancel::in_turns;
 use parking_lot::Mutex;
 use std::cell::RefCell;
 use std::collections::HashMap;
 use std::path::{Path, PathBuf};
 use std::sync::{Arc, LazyLock, Weak};
 use std::time::Duration;
-use velvet_core::show::count;
+use velvet_core::exchange::show::count;
 
 /// A place for one path. It is locked while that file is being opened, so that a second caller joins the first; other
 /// files are not held up.

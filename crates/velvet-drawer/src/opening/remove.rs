@@ -2,10 +2,10 @@
 
 use super::kept::{kept, unfinished};
 use super::{registry, resolved};
-use crate::about::About;
-use crate::beside::with_companions;
+use crate::device::beside::with_companions;
 use crate::engine::{Connection, FaultKind, Opener, is_open_here};
 use crate::error::{Cause, Doing, Error};
+use crate::schema::about::About;
 use std::fs;
 use std::io;
 use std::path::{Path, PathBuf};

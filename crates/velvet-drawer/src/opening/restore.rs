@@ -3,14 +3,14 @@
 use super::aside::{self, SetAsideAs};
 use super::kept::{KeptFor, kept};
 use super::{path, registry};
-use crate::about::About;
-use crate::beside::{self, with_companions};
+use crate::device::beside::{self, with_companions};
+use crate::device::unfinished::Unfinished;
 #[cfg(feature = "encryption")]
 use crate::engine::known;
 use crate::engine::{Connection, Fault, FaultKind, Opener, copy_whole, is_open_here};
 use crate::error::{Cause, Doing, Error};
+use crate::schema::about::About;
 use crate::sealing::note_copied_keys;
-use crate::unfinished::Unfinished;
 use std::fs;
 use std::path::{Path, PathBuf};
 

@@ -1,11 +1,10 @@
 //! A filled file that ships with the app, copied to its place on the first start only.
 
-use super::encrypted::encrypted;
-use crate::cancel::Cancel;
-use crate::encryption::FileKey;
 use crate::engine::{Opener, copy_from};
 use crate::error::{Cause, Doing, Error};
-use crate::new_file;
+use crate::file::new_file;
+use crate::sealing::encryption::FileKey;
+use crate::work::cancel::Cancel;
 use std::fs;
 use std::io::{self, Write};
 use std::path::{Path, PathBuf};
@@ -45,4 +44,12 @@ fn written(bytes: &[u8], to: &Path) -> io::Result<()> {
     let mut file = fs::File::create(to)?;
     file.write_all(bytes)?;
     file.sync_all()
+}
+
+/// Encrypts a file that nobody else knows of yet.
+fn encrypted(path: &Path, key: &FileKey) -> Result<(), Error> {
+    #[cfg(feature = "encryption")]
+    return super::file_key_change::rewritten(path, crate::engine::known(path).as_ref(), Some(&key.of_new()?));
+    #[cfg(not(feature = "encryption"))]
+    key.of_file(path).map(drop)
 }

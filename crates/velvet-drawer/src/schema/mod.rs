@@ -1,21 +1,25 @@
 //! What an app keeps: its records, declared in one place.
 
+pub(crate) mod about;
+pub(crate) mod attachment;
+
 mod code;
 
 pub(crate) use code::Code;
 pub use code::{CodeRow, Upgrade};
 
-use crate::attachment::{Attachment, Part};
 use crate::engine::Row;
 use crate::error::{Cause, Error};
+use crate::schema::attachment::{Attachment, Part};
 use crate::sealing::Sealing;
 use std::borrow::Cow;
-use velvet_core::evolution::{History, HistoryHead};
-use velvet_core::hints::Hints;
-use velvet_core::named_value::NamedStatements;
-use velvet_core::settings::{SettingField, SettingPlace};
-use velvet_core::structure::{ATTACHMENT, ATTACHMENT_PART, Structure, Table};
-use velvet_core::{Misfit, NamedValue, Record, Settings, ValueRef, fingerprint};
+use velvet_core::evolve::{History, HistoryHead};
+use velvet_core::named::named_value::NamedStatements;
+use velvet_core::named::settings::{SettingField, SettingPlace};
+use velvet_core::schema::fingerprint;
+use velvet_core::schema::hints::Hints;
+use velvet_core::schema::structure::{ATTACHMENT, ATTACHMENT_PART, Structure, Table};
+use velvet_core::{Misfit, NamedValue, Record, Settings, ValueRef};
 
 /// The records of an app, and the app they belong to.
 ///

@@ -1,5 +1,12 @@
 //! The keys of what is sealed in a file: which it has, and how they are found.
 
+#[cfg(feature = "encryption")]
+pub(crate) mod encryption;
+#[cfg(not(feature = "encryption"))]
+#[path = "encryption/none.rs"]
+pub(crate) mod encryption;
+pub(crate) mod keys;
+
 mod renewing;
 
 pub use renewing::KeyChange;
@@ -7,16 +14,16 @@ pub(crate) use renewing::note_copied_keys;
 
 use crate::engine::{Connection, Fault, Opener, Seals};
 use crate::error::{Cause, Error};
-use crate::keys::{self, KeysInMemory, random};
 use jiff::Timestamp;
+use keys::{KeysInMemory, random};
 use std::collections::BTreeMap;
 use std::fmt;
 use std::sync::Arc;
-use velvet_core::hex;
-use velvet_core::keys::{KeyKeeper, KeyRefusal};
-use velvet_core::name::{KEY_COLUMN, quoted};
+use velvet_core::schema::structure::Structure;
+use velvet_core::sealing::keys::{KeyKeeper, KeyRefusal};
 use velvet_core::sealing::{ColumnSeal, FILE_ID, NONCE, NONCE_AT as HEAD, PlaceText, SealedPlace, SecretKey};
-use velvet_core::structure::Structure;
+use velvet_core::value::hex;
+use velvet_core::value::name::{KEY_COLUMN, quoted};
 use velvet_core::{Value, ValueRef};
 
 /// The table of the keys that a file has, which says of each its number, and something that opens with it.

@@ -3,14 +3,14 @@
 use super::{SEALING, SealedIn, Sealing, finder, new_key, rows, sealed_columns};
 use crate::engine::{Connection, Opener};
 use crate::error::{Cause, Error};
-use crate::facts;
-use crate::keys;
+use crate::file::facts;
+use crate::sealing::keys;
 use std::collections::BTreeMap;
 use std::ops::ControlFlow;
 use std::path::{Path, PathBuf};
-use velvet_core::name::{KEY_COLUMN, quoted};
+use velvet_core::schema::structure::Structure;
 use velvet_core::sealing::{Shut, is_bound, key_number, sealing, unsealing};
-use velvet_core::structure::Structure;
+use velvet_core::value::name::{KEY_COLUMN, quoted};
 use velvet_core::{Value, ValueRef};
 
 /// How many records are sealed anew in one transaction.

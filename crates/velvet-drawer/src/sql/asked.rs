@@ -3,11 +3,11 @@
 use crate::drawer::Scope;
 use crate::engine::{Fault, FaultKind, Placed, Statement};
 use crate::error::{Cause, Error};
-use crate::reading::Going;
+use crate::query::Going;
 use std::borrow::Cow;
-use velvet_core::excerpt::{Wanted, places};
-use velvet_core::name::{KEY_COLUMN, nearest};
-use velvet_core::sql_text::{Token, has_word, tokens};
+use velvet_core::exchange::sql_text::{Token, has_word, tokens};
+use velvet_core::query::excerpt::{Wanted, places};
+use velvet_core::value::name::{KEY_COLUMN, nearest};
 use velvet_core::{Excerpt, Misfit, Value};
 
 /// What the number of a row is called in a statement.

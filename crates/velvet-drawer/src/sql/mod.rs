@@ -7,12 +7,12 @@ pub(crate) use asked::{Asked, ReadAs};
 use crate::drawer::{Access, Alone, Drawer, Scope, Writes};
 use crate::engine::Statement;
 use crate::error::Error;
-use crate::reading::{EXPLAIN, Explained, Going, View};
-use crate::writing::Tx;
+use crate::query::{EXPLAIN, Explained, Going, View};
+use crate::records::Tx;
 use std::borrow::Cow;
 use std::ops::ControlFlow;
 use std::panic::Location;
-use velvet_core::sql_text::has_word;
+use velvet_core::exchange::sql_text::has_word;
 use velvet_core::{Argument, Excerpt, Misfit, Value};
 
 /// A statement of the app's own. Nothing is run until its rows are asked for, or it is told to `run`.

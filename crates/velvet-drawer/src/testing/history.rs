@@ -5,7 +5,7 @@ use std::fs;
 use std::io;
 use std::io::Write as _;
 use std::path::Path;
-use velvet_core::evolution::{Draft, History, Step, draft};
+use velvet_core::evolve::{Draft, History, Step, draft};
 
 /// Which way to take: nothing to check, `record` to write a version, `release` to close the newest one.
 const MODE: &str = "VELVET_HISTORY";

@@ -3,9 +3,9 @@
 use crate::engine::{Connection, Fault};
 use std::collections::BTreeMap;
 use velvet_core::Value;
-use velvet_core::name::{KEY_COLUMN, quoted};
+use velvet_core::schema::structure::{ColumnDefinition, Kind, Structure, Table};
 use velvet_core::sealing::{PlaceText, Plain, sealing};
-use velvet_core::structure::{ColumnDefinition, Kind, Structure, Table};
+use velvet_core::value::name::{KEY_COLUMN, quoted};
 
 /// How many rows each table gets. Keys are 1 up to this in each, so that every link leads somewhere.
 pub(super) const ROWS: i64 = 24;

@@ -7,8 +7,8 @@ use crate::error::Error;
 use crate::schema::Schema;
 use crate::sql::{Asked, ReadAs};
 use std::fmt::Write;
-use velvet_core::excerpt::Wanted;
-use velvet_core::structure::{Kind, Structure};
+use velvet_core::query::excerpt::Wanted;
+use velvet_core::schema::structure::{Kind, Structure};
 use velvet_core::{Excerpt, Value};
 
 /// Takes the statements that are to be checked.

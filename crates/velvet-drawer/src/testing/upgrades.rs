@@ -2,20 +2,21 @@
 
 use super::history::{is_recording, record_command, say};
 use super::sample_rows;
-use crate::about::About;
+use crate::device::temporary;
 use crate::drawer::Drawer;
 use crate::engine::{Connection, Opener};
 use crate::error::{Cause, Doing, Error};
 use crate::inspect::{self, Exchange, File, Page};
 use crate::opening::Options;
+use crate::records::Tx;
+use crate::schema::about::About;
 use crate::schema::{Declared, RecordType, Schema};
 use crate::sealing::Sealing;
-use crate::temporary;
-use crate::writing::Tx;
 use std::fs;
 use std::path::{Path, PathBuf};
-use velvet_core::evolution::{self, History, Step};
-use velvet_core::{Value, fingerprint};
+use velvet_core::Value;
+use velvet_core::evolve::{self, History, Step};
+use velvet_core::schema::fingerprint;
 
 /// Makes a file at every past version, with rows that have nothing, extremes, every script and links in them, opens each
 /// with `schema`, and sees that it comes out with the newest structure, that every record can be read as its type, and that all rows
@@ -243,7 +244,7 @@ fn connection(path: &Path, old: &Declared) -> Result<Connection, Error> {
 /// Makes a file of an old version, without rows.
 fn make(path: &Path, declared: &Declared) -> Result<(), Error> {
     let connection = connection(path, declared)?;
-    for text in evolution::create(&declared.structure) {
+    for text in evolve::create(&declared.structure) {
         connection.run(&text)?;
     }
     About::write(&connection, declared)?;

@@ -726,8 +726,8 @@ fn a_ring_is_exchanged_beside_what_cannot_be_and_nothing_of_it_is_removed() {
 /// The records before an upgrade and after it: a table gets another name, one is no longer shared, a link goes, and a new table links to one
 /// that is there already.
 mod upgraded {
-    use velvet_core::evolution::{History, draft};
-    use velvet_core::structure::Structure;
+    use velvet_core::evolve::{History, draft};
+    use velvet_core::schema::structure::Structure;
     use velvet_drawer::{Key, Record, Schema};
 
     macro_rules! version {

@@ -171,7 +171,7 @@ fn a_log_that_somebody_has_open_is_left_to_them_whatever_it_looks_like() {
     drawer.close().unwrap();
     let mut bytes = fs::read(&other).unwrap();
     // As it looks to whoever reads it while it is written over: its count is none that the log goes on from.
-    for at in velvet_core::header::Header::COUNT_AT {
+    for at in velvet_core::file::header::Header::COUNT_AT {
         bytes[at..at + 4].copy_from_slice(&(u32::MAX - 5).to_be_bytes());
     }
     fs::write(&other, bytes).unwrap();

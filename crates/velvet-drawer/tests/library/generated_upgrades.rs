@@ -7,10 +7,10 @@ use proptest::prelude::*;
 use rusqlite::Connection;
 use std::path::Path;
 use structures::{all_new, no_link_to_t2, structures};
-use velvet_core::evolution::{self, History, draft};
-use velvet_core::fingerprint;
-use velvet_core::name::quoted;
-use velvet_core::structure::{Kind, Structure};
+use velvet_core::evolve::{self, History, draft};
+use velvet_core::schema::fingerprint;
+use velvet_core::schema::structure::{Kind, Structure};
+use velvet_core::value::name::quoted;
 use velvet_drawer::inspect::File;
 
 const ROWS: i64 = 4;
@@ -18,7 +18,7 @@ const ROWS: i64 = 4;
 /// A drawer of version 1 as `docs/file-format.md` describes it, written by hand.
 fn make(path: &Path, structure: &Structure) {
     let file = Connection::open(path).unwrap();
-    let mut text = evolution::create(structure).join(";\n");
+    let mut text = evolve::create(structure).join(";\n");
     text.push_str(
         ";CREATE TABLE velvet_about (name TEXT PRIMARY KEY, value TEXT NOT NULL) STRICT;
          CREATE TABLE velvet_versions (version INTEGER PRIMARY KEY, at TEXT NOT NULL, app_version TEXT, took_ms INTEGER NOT NULL) STRICT;

@@ -1,6 +1,6 @@
 //! Tables of text: fitted to a width, numbers in line, nothing lost silently.
 
-use velvet_core::show;
+use velvet_core::exchange::show;
 use velvet_drawer::grid::Grid;
 use velvet_drawer::inspect::ValueRef;
 

@@ -5,8 +5,8 @@ use common::{folder, other_program, versions};
 use proptest::prelude::*;
 use std::collections::BTreeMap;
 use std::collections::btree_map::Entry;
-use velvet_core::evolution::{History, draft};
-use velvet_core::structure::Structure;
+use velvet_core::evolve::{History, draft};
+use velvet_core::schema::structure::Structure;
 use velvet_drawer::inspect::{Did, Difference, File, TrailOf};
 use velvet_drawer::{Condition, Drawer, Error, Key, List, Live, Record, Records, Schema, State, Stored, Trail};
 

@@ -5,7 +5,7 @@ use common::versions::{records, split_glazes};
 use std::fs;
 use std::path::Path;
 use std::process::Command;
-use velvet_core::evolution::History;
+use velvet_core::evolve::History;
 use velvet_drawer::{Drawer, Record, Schema, testing};
 
 const TYPES: &str = "VELVET_TEST_TYPES";

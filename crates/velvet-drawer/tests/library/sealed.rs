@@ -11,9 +11,9 @@ use std::path::Path;
 use std::process::Command;
 use std::sync::atomic::Ordering::Relaxed;
 use std::time::Duration;
-use velvet_core::evolution::{History, Step, draft};
+use velvet_core::evolve::{History, Step, draft};
+use velvet_core::schema::structure::Structure;
 use velvet_core::sealing::{ColumnSeal, Plain, SealedPlace, key_number};
-use velvet_core::structure::Structure;
 use velvet_drawer::inspect::{Exchange, File, Limits, TrailOf, import, salvage};
 use velvet_drawer::{
     Cancel, Drawer, Error, Excerpt, Key, KeyKeeper, KeyRefusal, KeysInMemory, Options, Progress, Record, Schema,

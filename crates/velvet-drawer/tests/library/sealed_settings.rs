@@ -5,8 +5,8 @@ use common::secret::{WORD, is_seen};
 use common::{folder, other_program, versions};
 use std::path::Path;
 use std::time::Duration;
-use velvet_core::evolution::{History, draft};
-use velvet_core::structure::Structure;
+use velvet_core::evolve::{History, draft};
+use velvet_core::schema::structure::Structure;
 use velvet_drawer::inspect::{Exchange, File, Limits, TrailOf, import, salvage};
 use velvet_drawer::{Drawer, Error, KeysInMemory, Options, Record, Schema, Settings, Trail, testing};
 
@@ -43,7 +43,7 @@ fn recorded(
     history: &History,
     from: &Structure,
     to: &Structure,
-    hints: &[(&str, velvet_core::hints::Hints)],
+    hints: &[(&str, velvet_core::schema::hints::Hints)],
 ) -> History {
     let drafted = draft(from, to, hints, &[], &[]);
     assert_eq!(drafted.questions, [""; 0]);

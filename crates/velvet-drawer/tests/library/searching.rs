@@ -413,8 +413,8 @@ mod later {
 
 #[test]
 fn an_upgrade_takes_the_index_along_through_renames_rebuilds_and_new_words() {
-    use velvet_core::evolution::{History, draft};
-    use velvet_core::structure::Structure;
+    use velvet_core::evolve::{History, draft};
+    use velvet_core::schema::structure::Structure;
     let structures = [Glaze::table(), later::Glaze::table(), later::Recipe::table()]
         .map(|table| Structure { tables: vec![table.unwrap()] });
     let mut history = History::start("glazes", &structures[0]);

@@ -5,8 +5,8 @@ use common::versions::{self, history_with, leaked, records, schema, split_glazes
 use common::{folder, other_program};
 use std::path::Path;
 use std::time::Duration;
-use velvet_core::evolution::{History, Step, draft};
-use velvet_core::structure::Structure;
+use velvet_core::evolve::{History, Step, draft};
+use velvet_core::schema::structure::Structure;
 use velvet_drawer::{Drawer, Error, Key, Record, Schema, testing};
 
 /// A file of version 1 with three pieces, photos of the first, and a row number that was given and taken back.

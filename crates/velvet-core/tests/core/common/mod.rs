@@ -2,8 +2,8 @@
 #![allow(unreachable_pub)]
 
 use proptest::prelude::*;
-use velvet_core::hints::{Hint, Hints, Origin};
-use velvet_core::structure::{ColumnDefinition, Index, Kind, OnDelete, Structure, Table};
+use velvet_core::schema::hints::{Hint, Hints, Origin};
+use velvet_core::schema::structure::{ColumnDefinition, Index, Kind, OnDelete, Structure, Table};
 
 fn kinds() -> impl Strategy<Value = Kind> {
     let choice = prop::collection::vec("[a-c]", 1..3).prop_map(|values| Kind::Choice { values, fallback: false });

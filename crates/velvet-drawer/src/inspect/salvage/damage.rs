@@ -1,10 +1,11 @@
 //! Where a file is damaged: the pages that cannot be read, by the tables whose rows are in them.
 
 use super::source::PageSource;
+use super::tree::DamageOfPage;
 use super::{entry, tree};
 use std::convert::Infallible;
 use std::path::Path;
-use velvet_core::sql_text::table_options;
+use velvet_core::exchange::sql_text::table_options;
 
 /// A page of a table of which something cannot be read.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -13,15 +14,6 @@ pub(in crate::inspect) struct DamagedPage {
     /// Nothing where the list of tables is in it.
     pub(in crate::inspect) table: Option<String>,
     pub(in crate::inspect) what: DamageOfPage,
-}
-
-/// What of a page cannot be read.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub(in crate::inspect) enum DamageOfPage {
-    /// All of it; rows with these numbers may have been in it or in pages that only it leads to.
-    Whole(i64, i64),
-    /// So many rows.
-    Rows(u64),
 }
 
 /// What the pages of a file tell of it without the engine.

@@ -10,31 +10,34 @@ mod tree;
 use super::Limits;
 use super::file::File;
 use super::forms;
-use crate::about::{APPLICATION_ID, About};
 use crate::engine::is_open_here;
 use crate::engine::{ColumnEntry, Connection, Entry, EntryKind, Fault, FaultKind, Opener};
 use crate::error::{Cause, Error};
-use crate::new_file;
+use crate::file::new_file;
 use crate::opening::{resolved, unanswered};
-use crate::progress;
+use crate::schema::about::{APPLICATION_ID, About};
 use crate::sealing::note_copied_keys;
-use crate::searching;
-pub(super) use damage::{DamageOfPage, DamagedPage, damage};
+use crate::search;
+use crate::work::progress;
+pub(super) use damage::{DamagedPage, damage};
 use serde::Serialize;
 use source::PageSource;
 use std::collections::{BTreeMap, HashSet};
 use std::fs;
 use std::path::Path;
+pub(super) use tree::DamageOfPage;
 use tree::{Missing, SavedRow};
-use velvet_core::b_tree::{Encoding, Node, node};
-use velvet_core::evolution::attendant::ATTENDANTS;
-use velvet_core::header::Header;
-use velvet_core::name::quoted;
-use velvet_core::show::count;
-use velvet_core::sql_text::table_options;
+use velvet_core::Value;
+use velvet_core::evolve::attendant::ATTENDANTS;
+use velvet_core::exchange::show::count;
+use velvet_core::exchange::sql_text::table_options;
+use velvet_core::file::b_tree::{Encoding, Node, node};
+use velvet_core::file::header::Header;
+use velvet_core::records::fits;
+use velvet_core::schema::fingerprint;
+use velvet_core::schema::structure::{ColumnDefinition, Structure, Table};
 use velvet_core::statement::{UNINDEXED, create_index, create_table};
-use velvet_core::structure::{ColumnDefinition, Structure, Table};
-use velvet_core::{Value, fingerprint, fits};
+use velvet_core::value::name::quoted;
 
 /// What was saved of a damaged file.
 #[derive(Clone, Debug, Default, PartialEq, Eq, Serialize)]
@@ -558,7 +561,7 @@ impl Salvaging<'_> {
                 self.to.run(&statement)?;
             }
         }
-        searching::bring_up(self.to, structure)?;
+        search::bring_up(self.to, structure)?;
         About::remember(self.to, "fingerprint", &fingerprint::of(structure))?;
         About::remember(self.to, "trail", "")?;
         if About::fact(self.to, "app")?.is_none() {

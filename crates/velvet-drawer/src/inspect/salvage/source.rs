@@ -1,16 +1,16 @@
 //! The pages of a damaged file, with those of the write-ahead log beside it.
 
-use crate::beside::COMPANIONS;
+use crate::device::beside::COMPANIONS;
 use crate::engine::{FileCipher, PAGE, PastEngine, known};
-use crate::inspect::complete::not_as_one;
+use crate::inspect::as_one::not_as_one;
 use std::collections::{HashMap, HashSet};
 use std::fs;
 use std::io::{self, BufReader, Read, Seek, SeekFrom};
 use std::path::Path;
 use std::sync::Arc;
-use velvet_core::b_tree::{self, Layout};
-use velvet_core::header::Header;
-use velvet_core::wal::{self, Frame};
+use velvet_core::file::b_tree::{self, Layout};
+use velvet_core::file::header::Header;
+use velvet_core::file::wal::{self, Frame};
 
 /// The pages of a file.
 pub(super) struct PageSource {

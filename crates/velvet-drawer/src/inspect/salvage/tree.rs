@@ -1,9 +1,17 @@
 //! Going through the pages of a table, and past those that cannot be read.
 
-use super::damage::DamageOfPage;
 use super::source::PageSource;
 use velvet_core::Value;
-use velvet_core::b_tree::{Node, node, values};
+use velvet_core::file::b_tree::{Node, node, values};
+
+/// What of a page cannot be read.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub(in crate::inspect) enum DamageOfPage {
+    /// All of it; rows with these numbers may have been in it or in pages that only it leads to.
+    Whole(i64, i64),
+    /// So many rows.
+    Rows(u64),
+}
 
 /// A row of a table: its number and values.
 pub(super) type SavedRow = (i64, Vec<Value>);

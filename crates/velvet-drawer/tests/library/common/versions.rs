@@ -1,9 +1,9 @@
 //! Three versions of one app's schema, and their history.
 
 use std::sync::LazyLock;
-use velvet_core::evolution::{History, Step, draft};
-use velvet_core::hints::Hints;
-use velvet_core::structure::{Structure, Table};
+use velvet_core::evolve::{History, Step, draft};
+use velvet_core::schema::hints::Hints;
+use velvet_core::schema::structure::{Structure, Table};
 use velvet_drawer::{Error, Record, Schema, Upgrade};
 
 pub mod v1 {
