@@ -63,18 +63,25 @@ pub(crate) struct Limit {
     pub(crate) limit: Option<u64>,
 }
 
+/// Who reads what comes out.
+#[derive(Clone, Copy, PartialEq, Eq)]
+pub(crate) enum Reader {
+    Person,
+    Program,
+}
+
 impl Limit {
     /// How many people see unless they say otherwise.
     const FOR_PEOPLE: u64 = 50;
 
     /// At most how many are shown to people, or to programs.
-    pub(crate) fn of(&self, for_people: bool) -> u64 {
-        self.limit.unwrap_or(if for_people { Limit::FOR_PEOPLE } else { u64::MAX })
+    pub(crate) fn of(&self, reader: Reader) -> u64 {
+        self.limit.unwrap_or(if reader == Reader::Person { Limit::FOR_PEOPLE } else { u64::MAX })
     }
 
     /// As [`Limit::of`], as a number of things in memory.
-    pub(crate) fn in_memory(&self, for_people: bool) -> usize {
-        usize::try_from(self.of(for_people)).unwrap_or(usize::MAX)
+    pub(crate) fn in_memory(&self, reader: Reader) -> usize {
+        usize::try_from(self.of(reader)).unwrap_or(usize::MAX)
     }
 }
 
@@ -502,6 +509,12 @@ pub(crate) enum StructureForm {
     Rust,
 }
 
+impl StructureForm {
+    pub(crate) fn reader(self) -> Reader {
+        if self == StructureForm::Text { Reader::Person } else { Reader::Program }
+    }
+}
+
 #[derive(Args)]
 #[command(after_help = "Examples:\n  velvet check kiln.drawer\n  velvet check pulled-alone/ --as json\n\n\
     The file is only read. The exit code is 1 if something is wrong.")]
@@ -554,6 +567,12 @@ pub(crate) enum Telling {
     Json,
 }
 
+impl Telling {
+    pub(crate) fn reader(self) -> Reader {
+        if self == Telling::Text { Reader::Person } else { Reader::Program }
+    }
+}
+
 /// How rows come out.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
 pub(crate) enum Form {
@@ -563,4 +582,10 @@ pub(crate) enum Form {
     Json,
     /// Comma-separated values with a header line
     Csv,
+}
+
+impl Form {
+    pub(crate) fn reader(self) -> Reader {
+        if self == Form::Table { Reader::Person } else { Reader::Program }
+    }
 }

@@ -1,6 +1,6 @@
 //! `#[derive(Choice)]`: an enumeration stored as text.
 
-use crate::attributes;
+use crate::attributes::{self, Word};
 use crate::names;
 use crate::problems::Problems;
 use proc_macro2::TokenStream;
@@ -16,14 +16,22 @@ struct Variant {
     keeps_name: bool,
 }
 
+const ON_ENUMERATION: &[Word<Path>] =
+    &[("library", |library, _, meta| attributes::library(meta).map(|path| *library = path))];
+
+const ON_VARIANT: &[Word<Variant>] = &[
+    ("name", |variant, _, meta| attributes::text(meta).map(|name| variant.name = name.value())),
+    ("fallback", |variant, _, _| {
+        variant.fallback = true;
+        Ok(())
+    }),
+];
+
 /// All that the derive adds.
 pub(crate) fn code(input: DeriveInput) -> syn::Result<TokenStream> {
     let mut problems = Problems::default();
     let mut library: Path = syn::parse_quote!(::velvet_drawer);
-    attributes::each(&input.attrs, "choice", &["library"], &mut problems, |_, meta| {
-        library = attributes::text(meta)?.parse()?;
-        Ok(())
-    });
+    attributes::read(&input.attrs, "choice", ON_ENUMERATION, &mut problems, &mut library);
     if !input.generics.params.is_empty() {
         problems.at(&input.generics, "a choice has no lifetimes and no type parameters");
     }
@@ -55,13 +63,7 @@ pub(crate) fn standing_in(ident: &Ident) -> TokenStream {
 fn variant(variant: &syn::Variant, problems: &mut Problems) -> Variant {
     let ident = variant.ident.clone();
     let mut model = Variant { name: names::stored(&ident), ident, fallback: false, keeps_name: false };
-    attributes::each(&variant.attrs, "choice", &["name", "fallback"], problems, |word, meta| {
-        match word {
-            "name" => model.name = attributes::text(meta)?.value(),
-            _ => model.fallback = true,
-        }
-        Ok(())
-    });
+    attributes::read(&variant.attrs, "choice", ON_VARIANT, problems, &mut model);
     match &variant.fields {
         Fields::Unit => {}
         Fields::Unnamed(fields) if model.fallback && fields.unnamed.len() == 1 && is_string(&fields.unnamed[0].ty) => {

@@ -1,6 +1,6 @@
 //! A record or an excerpt as its type and attributes describe it, before anything is checked.
 
-use crate::attributes;
+use crate::attributes::{self, Word};
 use crate::names;
 use crate::problems::Problems;
 use proc_macro2::Span;
@@ -85,28 +85,66 @@ pub(crate) enum Rule {
     Remove,
 }
 
-const ON_STRUCT: &[&str] = &["name", "unique", "indexed", "was", "new", "shared", "named", "library"];
-const ON_FIELD: &[&str] = &[
-    "name",
-    "own_key",
-    "unique",
-    "indexed",
-    "json",
-    "searchable",
-    "ignore_case",
-    "private",
-    "sealed",
-    "skip",
-    "default",
-    "fallback",
-    "link",
-    "remove_unlinked",
-    "created",
-    "changed",
-    "was",
-    "new",
-    "fill",
+const ON_STRUCT: &[Word<Record>] = &[
+    ("name", |record, _, meta| Name::given(meta).map(|name| record.table = name)),
+    ("unique", |record, _, meta| idents(meta).map(|group| record.groups.push((group, true)))),
+    ("indexed", |record, _, meta| idents(meta).map(|group| record.groups.push((group, false)))),
+    ("was", |record, at, meta| was(&mut record.origin, at, meta)),
+    ("new", |record, at, _| set_origin(&mut record.origin, at, WasOrNew::New)),
+    ("shared", |record, at, _| set(&mut record.shared, at)),
+    ("named", |record, at, _| set(&mut record.named, at)),
+    ("library", |record, _, meta| attributes::library(meta).map(|path| record.library = path)),
 ];
+
+const NAME: Word<Field> = ("name", |field, _, meta| Name::given(meta).map(|name| field.column = name));
+const JSON: Word<Field> = ("json", |field, at, _| set(&mut field.json, at));
+const FALLBACK: Word<Field> = ("fallback", |field, at, _| set(&mut field.fallback, at));
+const SEALED: Word<Field> = ("sealed", |field, at, meta| {
+    let label = meta.input.peek(syn::Token![=]).then(|| attributes::text(meta)).transpose()?;
+    set(&mut field.sealed, (at, label.map(|label| label.value())))
+});
+
+const ON_FIELD: &[Word<Field>] = &[
+    NAME,
+    ("own_key", |field, at, _| set(&mut field.own_key, at)),
+    ("unique", |field, at, _| set(&mut field.unique, at)),
+    ("indexed", |field, at, _| set(&mut field.indexed, at)),
+    JSON,
+    ("searchable", |field, at, meta| weight(meta).map(|weight| field.searchable = Some((at, weight)))),
+    ("ignore_case", |field, at, _| set(&mut field.ignore_case, at)),
+    ("private", |field, at, _| set(&mut field.private, at)),
+    SEALED,
+    ("skip", |field, at, _| set(&mut field.skip, at)),
+    ("default", |field, at, meta| {
+        let value = if meta.input.peek(syn::Token![=]) { Some(meta.value()?.parse()?) } else { None };
+        set(&mut field.default, (at, value))
+    }),
+    FALLBACK,
+    ("link", |field, at, meta| rule(meta).map(|rule| field.link = Some((at, rule)))),
+    ("remove_unlinked", |field, at, _| set(&mut field.remove_unlinked, at)),
+    ("created", |field, at, _| set(&mut field.created, at)),
+    ("changed", |field, at, _| set(&mut field.changed, at)),
+    ("was", |field, at, meta| was(&mut field.origin, at, meta)),
+    ("new", |field, at, _| set_origin(&mut field.origin, at, WasOrNew::New)),
+    ("fill", |field, at, meta| attributes::text(meta).map(|fill| field.fill = Some((at, fill.value())))),
+];
+
+/// The words on a field of an excerpt.
+const ON_PART: &[Word<Field>] = &[NAME, JSON, FALLBACK, SEALED];
+
+const ON_EXCERPT: &[Word<Excerpt>] = &[
+    ("of", |excerpt, _, meta| {
+        excerpt.of = Some(meta.value()?.parse()?);
+        Ok(())
+    }),
+    ("library", |excerpt, _, meta| attributes::library(meta).map(|path| excerpt.library = path)),
+];
+
+/// Notes what a word said.
+fn set<T>(place: &mut Option<T>, value: T) -> syn::Result<()> {
+    *place = Some(value);
+    Ok(())
+}
 
 impl Record {
     /// Reads the struct, or nothing when it is no struct that could be a record; what is wrong goes to `problems`.
@@ -152,17 +190,7 @@ impl Record {
             library: syn::parse_quote!(::velvet_drawer),
             generic,
         };
-        attributes::each(&input.attrs, "record", ON_STRUCT, problems, |word, meta| {
-            match word {
-                "name" => record.table = Name::given(meta)?,
-                "was" | "new" => set_origin(&mut record.origin, word, meta)?,
-                "named" => record.named = Some(meta.path.get_ident().map_or_else(Span::call_site, Ident::span)),
-                "shared" => record.shared = Some(meta.path.get_ident().map_or_else(Span::call_site, Ident::span)),
-                "unique" | "indexed" => record.groups.push((idents(meta)?, word == "unique")),
-                _ => record.library = attributes::text(meta)?.parse()?,
-            }
-            Ok(())
-        });
+        attributes::read(&input.attrs, "record", ON_STRUCT, problems, &mut record);
         record.fields = fields(named, "record", ON_FIELD, problems);
         if let (Some(at), Some(name)) = (record.named, record.fields.iter_mut().find(|f| f.ident == "name")) {
             name.own_key.get_or_insert(at);
@@ -188,14 +216,9 @@ pub(crate) struct Excerpt {
 impl Excerpt {
     /// Reads the struct, or nothing when it has no named fields; what is wrong goes to `problems`.
     pub(crate) fn read(input: DeriveInput, problems: &mut Problems) -> Option<Excerpt> {
-        let (mut of, mut library) = (None, syn::parse_quote!(::velvet_drawer));
-        attributes::each(&input.attrs, "excerpt", &["of", "library"], problems, |word, meta| {
-            match word {
-                "of" => of = Some(meta.value()?.parse()?),
-                _ => library = attributes::text(meta)?.parse()?,
-            }
-            Ok(())
-        });
+        let library = syn::parse_quote!(::velvet_drawer);
+        let mut excerpt = Excerpt { ident: input.ident, fields: Vec::new(), of: None, library };
+        attributes::read(&input.attrs, "excerpt", ON_EXCERPT, problems, &mut excerpt);
         if !input.generics.params.is_empty() {
             problems
                 .at(&input.generics, "an excerpt owns what was read, so it has no lifetimes and no type parameters");
@@ -203,10 +226,11 @@ impl Excerpt {
         if let Data::Struct(DataStruct { fields: Fields::Named(named), .. }) = input.data
             && !named.named.is_empty()
         {
-            let fields = fields(named.named, "excerpt", &["name", "json", "fallback", "sealed"], problems);
-            return Some(Excerpt { ident: input.ident, fields, of, library });
+            excerpt.fields = fields(named.named, "excerpt", ON_PART, problems);
+            return Some(excerpt);
         }
-        problems.at(&input.ident, "an excerpt is a struct with named fields, because columns are found by their names");
+        problems
+            .at(&excerpt.ident, "an excerpt is a struct with named fields, because columns are found by their names");
         None
     }
 }
@@ -214,14 +238,14 @@ impl Excerpt {
 fn fields(
     named: impl IntoIterator<Item = syn::Field>,
     attribute: &str,
-    known: &[&str],
+    words: &[Word<Field>],
     problems: &mut Problems,
 ) -> Vec<Field> {
-    named.into_iter().filter_map(|field| Field::read(field, attribute, known, problems)).collect()
+    named.into_iter().filter_map(|field| Field::read(field, attribute, words, problems)).collect()
 }
 
 impl Field {
-    fn read(field: syn::Field, attribute: &str, known: &[&str], problems: &mut Problems) -> Option<Field> {
+    fn read(field: syn::Field, attribute: &str, words: &[Word<Field>], problems: &mut Problems) -> Option<Field> {
         let ident = field.ident?;
         let mut model = Field {
             column: Name::of(&ident),
@@ -246,37 +270,7 @@ impl Field {
             origin: None,
             fill: None,
         };
-        attributes::each(&field.attrs, attribute, known, problems, |word, meta| {
-            let here = meta.path.get_ident().map_or_else(Span::call_site, Ident::span);
-            match word {
-                "name" => model.column = Name::given(meta)?,
-                "own_key" => model.own_key = Some(here),
-                "unique" => model.unique = Some(here),
-                "indexed" => model.indexed = Some(here),
-                "json" => model.json = Some(here),
-                "searchable" => model.searchable = Some((here, weight(meta)?)),
-                "ignore_case" => model.ignore_case = Some(here),
-                "fallback" => model.fallback = Some(here),
-                "private" => model.private = Some(here),
-                "sealed" => {
-                    let label = meta.input.peek(syn::Token![=]).then(|| attributes::text(meta)).transpose()?;
-                    model.sealed = Some((here, label.map(|label| label.value())));
-                }
-                "created" => model.created = Some(here),
-                "changed" => model.changed = Some(here),
-                "remove_unlinked" => model.remove_unlinked = Some(here),
-                "skip" => model.skip = Some(here),
-                "default" => {
-                    let value = if meta.input.peek(syn::Token![=]) { Some(meta.value()?.parse()?) } else { None };
-                    model.default = Some((here, value));
-                }
-                "was" | "new" => set_origin(&mut model.origin, word, meta)?,
-                "fill" => model.fill = Some((here, attributes::text(meta)?.value())),
-                "link" => model.link = Some((here, rule(meta)?)),
-                other => return Err(meta.error(format!("`{other}` is known to the list of words, and not read"))),
-            }
-            Ok(())
-        });
+        attributes::read(&field.attrs, attribute, words, problems, &mut model);
         Some(model)
     }
 
@@ -296,12 +290,15 @@ pub(crate) fn inside_option(ty: &Type) -> Option<&Type> {
     }
 }
 
+/// Takes `was = "…"`.
+fn was(origin: &mut Option<(Span, WasOrNew)>, at: Span, meta: &ParseNestedMeta) -> syn::Result<()> {
+    set_origin(origin, at, WasOrNew::Was(attributes::text(meta)?.value()))
+}
+
 /// Takes `was = "…"` or `new`, but not both.
-fn set_origin(origin: &mut Option<(Span, WasOrNew)>, word: &str, meta: &ParseNestedMeta) -> syn::Result<()> {
-    let here = meta.path.get_ident().map_or_else(Span::call_site, Ident::span);
-    let said = if word == "new" { WasOrNew::New } else { WasOrNew::Was(attributes::text(meta)?.value()) };
-    if origin.replace((here, said)).is_some() {
-        return Err(syn::Error::new(here, "it is either new, or was called otherwise before; keep one of the words"));
+fn set_origin(origin: &mut Option<(Span, WasOrNew)>, at: Span, said: WasOrNew) -> syn::Result<()> {
+    if origin.replace((at, said)).is_some() {
+        return Err(syn::Error::new(at, "it is either new, or was called otherwise before; keep one of the words"));
     }
     Ok(())
 }

@@ -1,6 +1,6 @@
 //! `#[derive(Settings)]`: a typed document, of which each field is stored as a named value.
 
-use crate::attributes;
+use crate::attributes::{self, Word};
 use crate::names::{self, objection};
 use crate::problems::Problems;
 use proc_macro2::{Span, TokenStream};
@@ -11,12 +11,30 @@ use syn::{Data, DataStruct, DeriveInput, Expr, ExprLit, Fields, Ident, Lit, LitS
 
 /// What is said of the settings as a whole.
 struct Words {
+    /// The name of their table, and where it was given.
+    table: (String, Span),
     origin: Option<LitStr>,
     private: bool,
     shared: bool,
     /// Whether they are sealed, and the label where one is given.
-    sealed: Option<Option<LitStr>>,
+    sealed: Option<(Span, Option<LitStr>)>,
+    library: Path,
 }
+
+const ON_STRUCT: &[Word<Words>] = &[
+    ("name", |words, _, meta| attributes::text(meta).map(|name| words.table = (name.value(), name.span()))),
+    ("was", |words, _, meta| attributes::text(meta).map(|was| words.origin = Some(was))),
+    ("private", |words, _, _| {
+        words.private = true;
+        Ok(())
+    }),
+    ("shared", |words, _, _| {
+        words.shared = true;
+        Ok(())
+    }),
+    ("sealed", |words, at, meta| label(meta).map(|label| words.sealed = Some((at, label)))),
+    ("library", |words, _, meta| attributes::library(meta).map(|path| words.library = path)),
+];
 
 struct Field {
     ident: Ident,
@@ -26,6 +44,29 @@ struct Field {
     was: Option<String>,
     default: Option<Expr>,
     sealed: Option<SealedField>,
+    /// Where it says that an earlier release stored it in the clear.
+    was_clear: Option<Span>,
+}
+
+const ON_FIELD: &[Word<Field>] = &[
+    ("name", |field, _, meta| attributes::text(meta).map(|name| (field.name, field.at) = (name.value(), name.span()))),
+    ("was", |field, _, meta| attributes::text(meta).map(|was| field.was = Some(was.value()))),
+    ("default", |field, _, meta| meta.value()?.parse().map(|default| field.default = Some(default))),
+    ("sealed", |field, at, meta| seal(field, SealedField { at, was: false, was_clear: false, label: None }, meta)),
+    ("was_sealed", |field, at, meta| seal(field, SealedField { at, was: true, was_clear: false, label: None }, meta)),
+    ("was_clear", |field, at, _| {
+        field.was_clear = Some(at);
+        Ok(())
+    }),
+];
+
+/// Notes that a field is sealed, or was, but not both.
+fn seal(field: &mut Field, sealed: SealedField, meta: &ParseNestedMeta) -> syn::Result<()> {
+    if field.sealed.is_some() {
+        return Err(meta.error("a field is sealed or was, not both; remove one of the words"));
+    }
+    field.sealed = Some(SealedField { label: label(meta)?, ..sealed });
+    Ok(())
 }
 
 /// That a field is sealed, or was.
@@ -41,32 +82,17 @@ struct SealedField {
 /// All that the derive adds.
 pub(crate) fn code(input: DeriveInput) -> syn::Result<TokenStream> {
     let mut problems = Problems::default();
-    let mut library: Path = syn::parse_quote!(::velvet_drawer);
-    let (mut private, mut shared, mut sealed) = (false, false, None);
-    let (mut table, mut at) = (names::stored(&input.ident), input.ident.span());
-    let mut origin = None;
-    attributes::each(
-        &input.attrs,
-        "settings",
-        &["name", "was", "private", "shared", "sealed", "library"],
-        &mut problems,
-        |word, meta| {
-            match word {
-                "name" => {
-                    let name = attributes::text(meta)?;
-                    (table, at) = (name.value(), name.span());
-                }
-                "was" => origin = Some(attributes::text(meta)?),
-                "private" => private = true,
-                "shared" => shared = true,
-                "sealed" => sealed = Some((meta.path.span(), label(meta)?)),
-                _ => library = attributes::text(meta)?.parse()?,
-            }
-            Ok(())
-        },
-    );
-    if let Some(objection) = objection(&table) {
-        problems.here(at, format!("{objection}; name the table with #[settings(name = \"…\")]"));
+    let mut words = Words {
+        table: (names::stored(&input.ident), input.ident.span()),
+        origin: None,
+        private: false,
+        shared: false,
+        sealed: None,
+        library: syn::parse_quote!(::velvet_drawer),
+    };
+    attributes::read(&input.attrs, "settings", ON_STRUCT, &mut problems, &mut words);
+    if let Some(objection) = objection(&words.table.0) {
+        problems.here(words.table.1, format!("{objection}; name the table with #[settings(name = \"…\")]"));
     }
     if !input.generics.params.is_empty() {
         problems.at(&input.generics, "settings own their data, so they have no lifetimes and no type parameters");
@@ -82,13 +108,16 @@ pub(crate) fn code(input: DeriveInput) -> syn::Result<TokenStream> {
     };
     check(&fields, &mut problems);
     let sealed_fields = || fields.iter().filter_map(|field| field.sealed.as_ref());
-    let first =
-        sealed.as_ref().map(|(at, _)| *at).or_else(|| sealed_fields().find(|field| !field.was).map(|field| field.at));
-    if let (Some(at), true) = (first, private || shared) {
+    let first = words
+        .sealed
+        .as_ref()
+        .map(|(at, _)| *at)
+        .or_else(|| sealed_fields().find(|field| !field.was).map(|field| field.at));
+    if let (Some(at), true) = (first, words.private || words.shared) {
         let message = "what is sealed is read only with the key of this device, so it is neither shared nor left out of copies; remove the other word";
         problems.here(at, message);
     }
-    if let (Some(_), Some(field)) = (&sealed, sealed_fields().find(|field| !field.was)) {
+    if let (Some(_), Some(field)) = (&words.sealed, sealed_fields().find(|field| !field.was)) {
         problems.here(
             field.at,
             "all fields of these settings are sealed; remove `sealed` from the field, or from the struct",
@@ -102,36 +131,15 @@ pub(crate) fn code(input: DeriveInput) -> syn::Result<TokenStream> {
         );
     }
     problems.into_result()?;
-    let words = Words { origin, private, shared, sealed: sealed.map(|(_, label)| label) };
-    Ok(generate(&input.ident, &table, &words, &fields, &library))
+    Ok(generate(&input.ident, &words, &fields))
 }
 
 fn field(field: syn::Field, problems: &mut Problems) -> Option<Field> {
     let ident = field.ident?;
     let (name, at) = (names::stored(&ident), ident.span());
-    let mut model = Field { name, at, ident, ty: field.ty, was: None, default: None, sealed: None };
-    let known = ["name", "was", "default", "sealed", "was_sealed", "was_clear"];
-    let mut was_clear = None;
-    attributes::each(&field.attrs, "settings", &known, problems, |word, meta| {
-        match word {
-            "name" => {
-                let name = attributes::text(meta)?;
-                (model.name, model.at) = (name.value(), name.span());
-            }
-            "was" => model.was = Some(attributes::text(meta)?.value()),
-            "sealed" | "was_sealed" => {
-                if model.sealed.is_some() {
-                    return Err(meta.error("a field is sealed or was, not both; remove one of the words"));
-                }
-                let (at, was) = (meta.path.span(), word == "was_sealed");
-                model.sealed = Some(SealedField { at, was, was_clear: false, label: label(meta)? });
-            }
-            "was_clear" => was_clear = Some(meta.path.span()),
-            _ => model.default = Some(meta.value()?.parse()?),
-        }
-        Ok(())
-    });
-    match (&mut model.sealed, was_clear) {
+    let mut model = Field { name, at, ident, ty: field.ty, was: None, default: None, sealed: None, was_clear: None };
+    attributes::read(&field.attrs, "settings", ON_FIELD, problems, &mut model);
+    match (&mut model.sealed, model.was_clear) {
         (Some(sealed), Some(_)) if !sealed.was => sealed.was_clear = true,
         (_, Some(at)) => problems.here(
             at,
@@ -202,17 +210,12 @@ pub(crate) fn standing_in(ident: &Ident) -> TokenStream {
     }
 }
 
-fn generate(
-    ident: &Ident,
-    table: &str,
-    Words { origin, private, shared, sealed }: &Words,
-    fields: &[Field],
-    library: &Path,
-) -> TokenStream {
+fn generate(ident: &Ident, words: &Words, fields: &[Field]) -> TokenStream {
+    let Words { table: (table, _), origin, private, shared, sealed, library } = words;
     let inner = LitStr::new(&quote!(#library).to_string(), Span::call_site());
     let was = origin.as_ref().map(|was| quote!(, was = #was));
     let value_words = match sealed {
-        Some(label) => {
+        Some((_, label)) => {
             let label = label.as_ref().map(|label| quote!(= #label));
             quote!(sealed #label)
         }

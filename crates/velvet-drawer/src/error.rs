@@ -23,9 +23,9 @@ use velvet_core::exchange::show::escaped;
 /// assert_eq!(error.column(), Some("name"));
 /// # Ok::<(), velvet_drawer::Error>(())
 /// ```
-pub struct Error(Box<Inner>);
+pub struct Error(Box<Parts>);
 
-struct Inner {
+struct Parts {
     cause: Cause,
     problem: String,
     /// Whether it is still to be said what was being done.
@@ -160,7 +160,7 @@ predicates! {
 
 impl Error {
     pub(crate) fn new(cause: Cause, problem: impl Into<String>) -> Error {
-        Error(Box::new(Inner {
+        Error(Box::new(Parts {
             cause,
             problem: problem.into(),
             is_bare: false,
@@ -471,7 +471,7 @@ impl From<Fault> for Error {
 
 impl fmt::Display for Error {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        let Inner { problem, untouched, advice, file, .. } = &*self.0;
+        let Parts { problem, untouched, advice, file, .. } = &*self.0;
         // Names and values in it come from files, which anybody may have made.
         f.write_str(&escaped(problem))?;
         let after = |sentence: &str| if sentence.ends_with(['?', '.']) { "" } else { "." };

@@ -32,9 +32,9 @@ mod work;
 
 pub use attachments::outside::DanglingFile;
 pub use attachments::{Adding, AttachmentReader, Attachments, Prepared};
-pub use drawer::{
-    Access, Alone, Drawer, Health, Later, MayWrite, Mode, OpenRead, Opened, Reads, Resting, Scope, Writes,
-};
+#[doc(hidden)]
+pub use drawer::{Access, Alone, MayWrite, Mode, Reads, Scope, Writes};
+pub use drawer::{Drawer, Health, Later, OpenRead, Opened, Resting};
 pub use error::Error;
 pub use evolve::{Adopted, Upgraded, UpgradedVersion};
 pub use exchange::{Applied, Apply, Changed, ChangesSince, Position};

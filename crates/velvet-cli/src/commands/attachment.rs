@@ -3,6 +3,7 @@
 use super::export::written_new;
 use super::{named, opened, size};
 use crate::args;
+use crate::args::Reader;
 use crate::failure::Failure;
 use crate::terminal;
 use std::io::{self, BufWriter, Write};
@@ -10,7 +11,7 @@ use velvet_core::exchange::show::escaped;
 use velvet_drawer::inspect::FoundAttachment;
 
 pub(crate) fn run(arguments: &args::Attachment) -> Result<(), Failure> {
-    let file = opened(&arguments.file, false)?;
+    let file = opened(&arguments.file, Reader::Program)?;
     let found = file.attachment(&arguments.attachment)?;
     let Some(to) = &arguments.to else {
         // The bytes of a picture say nothing on a screen.

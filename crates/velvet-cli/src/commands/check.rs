@@ -11,7 +11,7 @@ use velvet_core::exchange::show::count;
 use velvet_drawer::inspect::{Checked, Incomplete, ProblemKind};
 
 pub(crate) fn run(arguments: &args::Check) -> Result<Verdict, Failure> {
-    let file = opened(&arguments.file, arguments.form == Telling::Text)?;
+    let file = opened(&arguments.file, arguments.form.reader())?;
     let reasons = &file.reasons;
     let checked = terminal::told(|| file.check())?;
     match arguments.form {

@@ -20,15 +20,15 @@ use velvet_drawer::inspect::{
 const SHOWN: usize = 60;
 
 pub(crate) fn run(arguments: &args::Compare) -> Result<Verdict, Failure> {
-    let before = opened(&arguments.before, arguments.form == Telling::Text)?;
-    let after = opened(&arguments.after, arguments.form == Telling::Text)?;
-    let limit = args::Limit { limit: arguments.limit }.of(arguments.form == Telling::Text);
+    let before = opened(&arguments.before, arguments.form.reader())?;
+    let after = opened(&arguments.after, arguments.form.reader())?;
+    let limit = args::Limit { limit: arguments.limit }.of(arguments.form.reader());
     let comparison = match arguments.form {
         Telling::Text => text(&before, &after, limit)?,
         Telling::Json => as_json(&before, &after, limit)?,
     };
-    say_left_out(&before, arguments.form == Telling::Text)?;
-    say_left_out(&after, arguments.form == Telling::Text)?;
+    say_left_out(&before, arguments.form.reader())?;
+    say_left_out(&after, arguments.form.reader())?;
     Ok(if comparison.is_same() { Verdict::Fine } else { Verdict::Wrong })
 }
 

@@ -2,6 +2,7 @@
 
 use super::{named, opened, size};
 use crate::args;
+use crate::args::Reader;
 use crate::failure::Failure;
 use crate::terminal;
 use std::fs;
@@ -9,7 +10,7 @@ use std::io::Write;
 use velvet_core::exchange::show::escaped;
 
 pub(crate) fn run(arguments: &args::Copy) -> Result<(), Failure> {
-    let file = opened(&arguments.file, true)?;
+    let file = opened(&arguments.file, Reader::Person)?;
     terminal::told(|| file.copy_to(&arguments.to, arguments.without_private))?;
     let mut out = terminal::out();
     let bytes = fs::metadata(&arguments.to).map_or(0, |m| m.len());

@@ -1,7 +1,7 @@
 //! `velvet export`: rows in open formats, without loss.
 
 use super::{named, opened};
-use crate::args::{self, ExchangeForm};
+use crate::args::{self, ExchangeForm, Reader};
 use crate::failure::{self, Failure};
 use crate::terminal;
 use std::fs::{self, OpenOptions};
@@ -12,7 +12,7 @@ use velvet_core::file::wal::database_of;
 use velvet_drawer::inspect::File;
 
 pub(crate) fn run(arguments: &args::Export) -> Result<(), Failure> {
-    let file = opened(&arguments.file, false)?;
+    let file = opened(&arguments.file, Reader::Program)?;
     let Some(to) = &arguments.to else {
         let mut out = BufWriter::new(terminal::data());
         exported(&file, arguments, &mut out)?;

@@ -22,6 +22,7 @@ pub(crate) mod sessions;
 pub(crate) mod structure;
 pub(crate) mod trail;
 
+use crate::args::Reader;
 pub(crate) use crate::clean::named;
 use crate::failure::Failure;
 use crate::keys;
@@ -87,12 +88,12 @@ impl Opened {
 
 /// Opens the file that is meant. Where it does not show what was stored, that is said before anything of it is: with what comes out for
 /// people, beside what comes out for programs.
-fn opened(path: &Path, for_people: bool) -> Result<Opened, Failure> {
+fn opened(path: &Path, reader: Reader) -> Result<Opened, Failure> {
     let path = one_file(path)?;
     let file = File::open_within(&path, limits()).map_err(|error| locked::failure(&path, error))?;
     let reasons = file.incomplete()?;
     for Incomplete { what, .. } in &reasons {
-        if for_people {
+        if reader == Reader::Person {
             writeln!(terminal::out(), "{}\n", terminal::note(what))?;
         } else {
             writeln!(terminal::err(), "{}", terminal::note(what))?;
@@ -102,9 +103,9 @@ fn opened(path: &Path, for_people: bool) -> Result<Opened, Failure> {
 }
 
 /// Says what could not be shown: to people where the rest is shown, or beside what comes out for programs.
-fn say_left_out(file: &File, for_people: bool) -> io::Result<()> {
+fn say_left_out(file: &File, reader: Reader) -> io::Result<()> {
     for (at, sentence) in file.left_out().iter().enumerate() {
-        if for_people {
+        if reader == Reader::Person {
             let gap = if at == 0 { "\n" } else { "" };
             writeln!(terminal::out(), "{gap}{}", terminal::note(sentence))?;
         } else {

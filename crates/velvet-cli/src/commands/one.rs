@@ -27,7 +27,7 @@ const NARROWEST: usize = 20;
 const ENTRIES_SHOWN: usize = 20;
 
 pub(crate) fn run(arguments: &args::One) -> Result<(), Failure> {
-    let file = opened(&arguments.file, arguments.form == Telling::Text)?;
+    let file = opened(&arguments.file, arguments.form.reader())?;
     let table = file.table(&arguments.table)?;
     let (row, formerly) = match file.one(&table, &arguments.key) {
         Err(error) => {
@@ -55,7 +55,7 @@ pub(crate) fn run(arguments: &args::One) -> Result<(), Failure> {
         }
         Telling::Json => as_json(&file, &table.name, row.as_ref(), &formerly)?,
     }
-    Ok(say_left_out(&file, arguments.form == Telling::Text)?)
+    Ok(say_left_out(&file, arguments.form.reader())?)
 }
 
 fn text(file: &File, row: &OneRow) -> Result<(), Failure> {

@@ -8,8 +8,8 @@ use std::cell::RefCell;
 use velvet_drawer::Error;
 
 pub(crate) fn run(arguments: &args::Query) -> Result<(), Failure> {
-    let file = opened(&arguments.file, arguments.form == Form::Table)?;
-    let limit = arguments.limit.in_memory(arguments.form == Form::Table);
+    let file = opened(&arguments.file, arguments.form.reader())?;
+    let limit = arguments.limit.in_memory(arguments.form.reader());
     let out: RefCell<Option<Box<dyn Writer>>> = RefCell::default();
     let (mut shown, mut more) = (0, false);
     let result = file.query(

@@ -10,13 +10,13 @@ use velvet_core::exchange::show::count;
 use velvet_drawer::inspect::Page;
 
 pub(crate) fn run(arguments: &args::Records) -> Result<(), Failure> {
-    let file = opened(&arguments.file, arguments.form == Form::Table)?;
+    let file = opened(&arguments.file, arguments.form.reader())?;
     let table = file.table(&arguments.table)?;
     let page = Page {
         filter: arguments.filter.clone(),
         sort: arguments.sort.clone(),
         by_own_key: arguments.order == Order::OwnKey,
-        limit: Some(arguments.limit.of(arguments.form == Form::Table)),
+        limit: Some(arguments.limit.of(arguments.form.reader())),
         offset: arguments.offset,
         columns: arguments.columns.clone(),
     };
@@ -42,7 +42,7 @@ pub(crate) fn run(arguments: &args::Records) -> Result<(), Failure> {
             }
         }
     }
-    Ok(say_left_out(&file, arguments.form == Form::Table)?)
+    Ok(say_left_out(&file, arguments.form.reader())?)
 }
 
 fn of(rows: u64) -> String {

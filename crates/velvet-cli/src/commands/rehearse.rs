@@ -11,7 +11,7 @@ use velvet_drawer::UpgradedVersion;
 use velvet_drawer::inspect::Rehearsal;
 
 pub(crate) fn run(arguments: &args::Rehearse) -> Result<Verdict, Failure> {
-    let file = opened(&arguments.file, arguments.form == Telling::Text)?;
+    let file = opened(&arguments.file, arguments.form.reader())?;
     let history = history(&arguments.history)?;
     // A history that cannot be used could not be tried; an upgrade that fails was.
     file.against(&history)?;

@@ -14,10 +14,10 @@ use velvet_drawer::inspect::{File, Former, FoundRow};
 const SHOWN: usize = 70;
 
 pub(crate) fn run(arguments: &args::Search) -> Result<(), Failure> {
-    let file = opened(&arguments.file, arguments.form == Telling::Text)?;
+    let file = opened(&arguments.file, arguments.form.reader())?;
     let tables = arguments.table.iter().map(|word| file.table(word)).collect::<Result<Vec<_>, _>>()?;
     let words = arguments.words.join(" ");
-    let limit = arguments.limit.in_memory(arguments.form == Telling::Text);
+    let limit = arguments.limit.in_memory(arguments.form.reader());
     let (mut found, mut all) = (Vec::new(), 0);
     let mut take = |row| {
         all += 1;
@@ -35,7 +35,7 @@ pub(crate) fn run(arguments: &args::Search) -> Result<(), Failure> {
     for former in formerly.iter().filter(|_| arguments.form == Telling::Text) {
         writeln!(terminal::out(), "{}", terminal::note(&former::in_words(&words, former)))?;
     }
-    Ok(say_left_out(&file, arguments.form == Telling::Text)?)
+    Ok(say_left_out(&file, arguments.form.reader())?)
 }
 
 #[derive(Serialize)]

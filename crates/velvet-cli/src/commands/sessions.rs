@@ -13,11 +13,11 @@ use velvet_drawer::grid::Grid;
 use velvet_drawer::inspect::{FoundColumn, Kind, Session, SessionEnd, Value, ValueRef};
 
 pub(crate) fn run(arguments: &args::Sessions) -> Result<(), Failure> {
-    let for_people = arguments.form == Form::Table;
-    let file = opened(&arguments.file, for_people)?;
+    let reader = arguments.form.reader();
+    let file = opened(&arguments.file, reader)?;
     let mut sessions = file.sessions(u64::MAX)?;
     let all = sessions.len();
-    sessions.drain(..all.saturating_sub(arguments.limit.in_memory(for_people)));
+    sessions.drain(..all.saturating_sub(arguments.limit.in_memory(reader)));
     match arguments.form {
         Form::Table if all == 0 => {
             say_none(

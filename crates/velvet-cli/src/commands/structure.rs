@@ -1,7 +1,7 @@
 //! `velvet structure`: tables, columns, links and indexes; or how they compare with a history.
 
 use super::{Opened, history, opened, say_left_out};
-use crate::args::{self, StructureForm};
+use crate::args::{self, Reader, StructureForm};
 use crate::failure::{Failure, Verdict};
 use crate::terminal::{self, QUIET, STRONG, WARNING};
 use serde::Serialize;
@@ -13,7 +13,7 @@ use velvet_drawer::grid::Grid;
 use velvet_drawer::inspect::{ColumnStructure, File, Holds, IndexStructure, TableStructure};
 
 pub(crate) fn run(arguments: &args::Structure) -> Result<Verdict, Failure> {
-    let file = opened(&arguments.file, arguments.form == StructureForm::Text)?;
+    let file = opened(&arguments.file, arguments.form.reader())?;
     if let Some(path) = &arguments.history {
         return match arguments.form {
             StructureForm::Text => against(&file, path),
@@ -26,7 +26,7 @@ pub(crate) fn run(arguments: &args::Structure) -> Result<Verdict, Failure> {
     let text = match arguments.form {
         StructureForm::Text => {
             write!(terminal::out(), "{}", text(&file.structure()?))?;
-            say_left_out(&file, true)?;
+            say_left_out(&file, Reader::Person)?;
             return Ok(Verdict::Fine);
         }
         StructureForm::Json => {
@@ -39,7 +39,7 @@ pub(crate) fn run(arguments: &args::Structure) -> Result<Verdict, Failure> {
         StructureForm::Rust => file.types_in_rust()?,
     };
     write!(terminal::data(), "{text}")?;
-    say_left_out(&file, false)?;
+    say_left_out(&file, Reader::Program)?;
     Ok(Verdict::Fine)
 }
 

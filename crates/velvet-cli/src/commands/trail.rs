@@ -2,7 +2,7 @@
 
 use super::sessions::{say_none, second};
 use super::{former, opened, say_how_many};
-use crate::args::{self, Form};
+use crate::args::{self, Form, Reader};
 use crate::failure::Failure;
 use crate::rows::{Ending, writer};
 use crate::terminal;
@@ -19,11 +19,11 @@ use velvet_drawer::inspect::{
 const SHOWN: usize = 40;
 
 pub(crate) fn run(arguments: &args::Trail) -> Result<(), Failure> {
-    let for_people = arguments.form == Form::Table;
-    let file = opened(&arguments.file, for_people)?;
+    let reader = arguments.form.reader();
+    let file = opened(&arguments.file, reader)?;
     let table = arguments.table.as_ref().map(|word| file.table(word)).transpose()?;
     let row = match (&table, &arguments.key) {
-        (Some(table), Some(word)) => Some(number(&file, table, word, for_people)?),
+        (Some(table), Some(word)) => Some(number(&file, table, word, reader)?),
         _ => None,
     };
     let of = TrailOf {
@@ -38,7 +38,7 @@ pub(crate) fn run(arguments: &args::Trail) -> Result<(), Failure> {
     let any = TrailOf { limit: Some(1), ..TrailOf::default() };
     let mut entries = file.trail(&of)?;
     let all = entries.len();
-    entries.truncate(arguments.limit.in_memory(for_people));
+    entries.truncate(arguments.limit.in_memory(reader));
     // As a story: the oldest first.
     entries.reverse();
     match arguments.form {
@@ -65,7 +65,7 @@ struct Entries {
 }
 
 /// The row number of a record; also of one that was removed, or has another own key now.
-fn number(file: &File, table: &FoundTable, word: &str, for_people: bool) -> Result<i64, Failure> {
+fn number(file: &File, table: &FoundTable, word: &str, reader: Reader) -> Result<i64, Failure> {
     let typed = word.strip_prefix('#').unwrap_or(word).parse::<i64>();
     match (file.one(table, word), typed) {
         (Ok(row), _) => {
@@ -75,7 +75,7 @@ fn number(file: &File, table: &FoundTable, word: &str, for_people: bool) -> Resu
         (Err(error), Err(_)) => match &file.formerly(table, word)?[..] {
             [] => Err(error.into()),
             [former, ..] => {
-                if for_people {
+                if reader == Reader::Person {
                     writeln!(terminal::out(), "{}\n", terminal::note(&former::in_words(word, former)))?;
                 }
                 Ok(former.row)

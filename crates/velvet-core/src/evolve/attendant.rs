@@ -8,6 +8,15 @@ use crate::statement::{
     rename_trail, told_by_key_of,
 };
 
+/// What a step of an upgrade does to its table.
+#[derive(Clone, Copy, PartialEq, Eq)]
+pub enum Writes {
+    /// It is changed where it is.
+    InPlace,
+    /// All its rows go to a new table.
+    Anew,
+}
+
 /// What hangs on a table in the file, beside its rows: it hears of each write by triggers, and keeps something of its own.
 pub trait Attendant {
     /// What is done when it is made, in words.
@@ -24,8 +33,8 @@ pub trait Attendant {
     /// The statements that remove it, so that the table can be changed. What it keeps beside the table stays.
     fn remove(&self, table: &str) -> Vec<String>;
 
-    /// Whether that of a table stands through a step of an upgrade. `is_rebuilt` says whether the step writes its table anew.
-    fn survives(&self, step: &Step, is_rebuilt: bool, before: &Structure, table: &str) -> bool;
+    /// Whether that of a table stands through a step of an upgrade.
+    fn survives(&self, step: &Step, writes: Writes, before: &Structure, table: &str) -> bool;
 
     /// What becomes of what it keeps beside the table that a step is about.
     fn keeps(&self, _step: &Step) -> Keeps {
@@ -75,10 +84,10 @@ impl Attendant for SearchIndex {
         drop_search(table)
     }
 
-    fn survives(&self, step: &Step, is_rebuilt: bool, _before: &Structure, table: &str) -> bool {
+    fn survives(&self, step: &Step, writes: Writes, _before: &Structure, table: &str) -> bool {
         match step {
             _ if step.table() != Some(table) => true,
-            Step::AddColumn { .. } | Step::ChangeColumn { .. } | Step::DropColumn { .. } => !is_rebuilt,
+            Step::AddColumn { .. } | Step::ChangeColumn { .. } | Step::DropColumn { .. } => writes == Writes::InPlace,
             Step::RenameTable { .. } | Step::RenameColumn { .. } | Step::DropTable { .. } | Step::Searchable { .. } => {
                 false
             }
@@ -107,7 +116,7 @@ impl Attendant for SharedChanges {
         drop_shared(table)
     }
 
-    fn survives(&self, step: &Step, _is_rebuilt: bool, before: &Structure, table: &str) -> bool {
+    fn survives(&self, step: &Step, _: Writes, before: &Structure, table: &str) -> bool {
         let Some(changed) = step.table() else { return true };
         // Those of other tables speak of this one too: the records in it are told by a key in theirs.
         let speaks_of_it = || told_by_key_of(before, table).iter().any(|(dependant, _, _)| *dependant == changed);
@@ -160,7 +169,7 @@ impl Attendant for Unlinked {
     }
 
     /// It speaks of every table that links to the same.
-    fn survives(&self, step: &Step, _is_rebuilt: bool, _before: &Structure, _table: &str) -> bool {
+    fn survives(&self, step: &Step, _: Writes, _before: &Structure, _table: &str) -> bool {
         !changes_columns(step)
     }
 }
@@ -181,7 +190,7 @@ impl Attendant for Attachments {
         drop_attachments(table)
     }
 
-    fn survives(&self, step: &Step, _is_rebuilt: bool, _before: &Structure, table: &str) -> bool {
+    fn survives(&self, step: &Step, _: Writes, _before: &Structure, table: &str) -> bool {
         let is_of_it = step.table().is_some_and(|of| of == table || of == ATTACHMENT_PART);
         !(is_of_it && changes_columns(step))
     }
@@ -203,7 +212,7 @@ impl Attendant for Trails<'_> {
         drop_trail(table)
     }
 
-    fn survives(&self, _step: &Step, _is_rebuilt: bool, _before: &Structure, _table: &str) -> bool {
+    fn survives(&self, _step: &Step, _: Writes, _before: &Structure, _table: &str) -> bool {
         false
     }
 

@@ -1,6 +1,6 @@
 //! What an upgrade does to a file, in statements.
 
-use super::attendant::{ATTENDANTS, Attendant, Keeps};
+use super::attendant::{ATTENDANTS, Attendant, Keeps, Writes};
 use super::{HistoryProblem, Step, Version};
 use crate::schema::structure::{ColumnDefinition, Index, Structure, Table};
 use crate::sealing::{OF_PLAIN, PlaceText, RESEAL, TO_PLAIN, sealing, unsealing};
@@ -122,10 +122,10 @@ impl Attending {
     }
 
     /// What must be done before a step that it would not survive.
-    fn before(&mut self, step: &Step, is_rebuilt: bool, now: &Structure) -> Vec<Operation> {
+    fn before(&mut self, step: &Step, writes: Writes, now: &Structure) -> Vec<Operation> {
         let mut operations = Vec::new();
         let falls: Vec<String> =
-            self.stands.keys().filter(|table| !self.of.survives(step, is_rebuilt, now, table)).cloned().collect();
+            self.stands.keys().filter(|table| !self.of.survives(step, writes, now, table)).cloned().collect();
         for table in falls {
             self.stands.remove(&table);
             operations.extend(self.run(&table, self.of.remove(&table)));
@@ -185,7 +185,8 @@ fn step(now: &mut Structure, version: &Version, attendants: &mut [Attending]) ->
         let before = now.clone();
         change.apply(now).map_err(|why| HistoryProblem(format!("{change}: {why}")))?;
         let rebuilt = rebuilt(change, &before, pending.as_ref());
-        step.operations.extend(attendants.iter_mut().flat_map(|a| a.before(change, rebuilt.is_some(), &before)));
+        let writes = if rebuilt.is_some() { Writes::Anew } else { Writes::InPlace };
+        step.operations.extend(attendants.iter_mut().flat_map(|a| a.before(change, writes, &before)));
         if let Some((table, fills)) = rebuilt {
             let open = pending.take_if(|p| p.table.name == table);
             if open.is_none() {

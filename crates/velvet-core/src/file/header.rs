@@ -19,7 +19,8 @@ pub struct Header {
     pub application: i32,
 }
 
-pub(crate) const MAGIC: &[u8; 16] = b"SQLite format 3\0";
+/// How every file of the format begins.
+pub const MAGIC: &[u8; 16] = b"SQLite format 3\0";
 
 impl Header {
     /// How many bytes it has.

@@ -51,9 +51,9 @@ impl SortKeys {
 
     /// Appends the key of a row with these values.
     pub fn write<'v>(&self, values: impl IntoIterator<Item = ValueRef<'v>>, key: &mut Vec<u8>) {
-        let measured = self.has_collations();
+        let extent = if self.has_collations() { Extent::Measured } else { Extent::Marked };
         for (term, value) in self.terms.iter().zip(values) {
-            term.write(value, measured, key);
+            term.write(value, extent, key);
         }
     }
 
@@ -93,15 +93,22 @@ impl SortKeys {
     }
 }
 
+/// How the end of a value in a key is found.
+#[derive(Clone, Copy, PartialEq)]
+enum Extent {
+    /// It says how many bytes it has, so that it can be taken out again.
+    Measured,
+    /// It ends where the next cannot be mistaken for a part of it.
+    Marked,
+}
+
 impl SortTerm {
-    /// With `measured`, a value says how many bytes it has, so that it can be taken out again; without, it ends where the next cannot be mistaken
-    /// for a part of it.
-    fn write(&self, value: ValueRef<'_>, measured: bool, key: &mut Vec<u8>) {
+    fn write(&self, value: ValueRef<'_>, extent: Extent, key: &mut Vec<u8>) {
         let begin = key.len();
         let tag = match value {
             ValueRef::Missing => {
                 key.push(if self.missing_last { LAST } else { FIRST });
-                if measured {
+                if extent == Extent::Measured {
                     key.extend([0; LENGTH]);
                 }
                 return;
@@ -111,16 +118,16 @@ impl SortTerm {
             ValueRef::Bytes(_) => BYTES,
         };
         key.push(tag);
-        if measured {
+        if extent == Extent::Measured {
             key.extend([0; LENGTH]);
         }
         let content = key.len();
         match value {
             ValueRef::Integer(number) => push_number(number as f64, residue(number), key),
             ValueRef::Real(number) => push_number(number, 0, key),
-            ValueRef::Text(text) => self.push_text(text.as_bytes(), measured, key),
-            ValueRef::BrokenText(bytes) => self.push_text(bytes, measured, key),
-            ValueRef::Bytes(bytes) => push_bytes(bytes, measured, key),
+            ValueRef::Text(text) => self.push_text(text.as_bytes(), extent, key),
+            ValueRef::BrokenText(bytes) => self.push_text(bytes, extent, key),
+            ValueRef::Bytes(bytes) => push_bytes(bytes, extent, key),
             ValueRef::Missing => {}
         }
         let is_kept = self.collation.is_some() && tag == TEXT;
@@ -130,19 +137,19 @@ impl SortTerm {
                 key[content..].iter_mut().for_each(|byte| *byte = !*byte);
             }
         }
-        if measured {
+        if extent == Extent::Measured {
             let length = u32::try_from(key.len() - content).unwrap_or(u32::MAX);
             key[begin + 1..content].copy_from_slice(&length.to_be_bytes());
         }
     }
 
-    fn push_text(&self, text: &[u8], measured: bool, key: &mut Vec<u8>) {
+    fn push_text(&self, text: &[u8], extent: Extent, key: &mut Vec<u8>) {
         if self.ignores_case {
             let (compared, length) = ignoring_case(text);
-            push_bytes(&compared, measured, key);
+            push_bytes(&compared, extent, key);
             key.extend((length as u64).to_be_bytes());
         } else {
-            push_bytes(text, measured, key);
+            push_bytes(text, extent, key);
         }
     }
 }
@@ -181,8 +188,8 @@ fn push_number(nearest: f64, residue: i16, key: &mut Vec<u8>) {
     }
 }
 
-fn push_bytes(bytes: &[u8], measured: bool, key: &mut Vec<u8>) {
-    if measured {
+fn push_bytes(bytes: &[u8], extent: Extent, key: &mut Vec<u8>) {
+    if extent == Extent::Measured {
         return key.extend(bytes);
     }
     for byte in bytes {

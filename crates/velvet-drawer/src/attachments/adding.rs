@@ -48,10 +48,10 @@ pub struct Prepared {
 struct Content {
     bytes: u64,
     hash: String,
-    held: Held,
+    held: Storage,
 }
 
-enum Held {
+enum Storage {
     /// In memory.
     Bytes(Vec<u8>),
     /// In the file, under this number.
@@ -95,7 +95,7 @@ impl<A: Access> Attachments<A> {
             scope.doing(doing, || scope.keep_content(&prepared.said, &prepared.content))
         })?;
         // Where the same content was there already, or the transaction is rolled back, this one is of no attachment.
-        prepared.is_kept = matches!(prepared.content.held, Held::Stored(number) if number == kept.content);
+        prepared.is_kept = matches!(prepared.content.held, Storage::Stored(number) if number == kept.content);
         Ok(kept)
     }
 }
@@ -172,25 +172,18 @@ impl<R: Read, A: MayWrite> Adding<R, A> {
         let mut reading = Reading::new(&mut from);
         let first = reading.next(SMALL).map_err(named)?;
         if first.len() < SMALL {
-            let content = Content { bytes: reading.bytes, hash: reading.hash(), held: Held::Bytes(first) };
+            let content = Content { bytes: reading.bytes, hash: reading.hash(), held: Storage::Bytes(first) };
             return Ok(Prepared { inner, said, content, is_kept: false });
         }
         inner.remove_leftovers(None)?;
         let number = inner.transaction(|scope| scope.doing(doing, || scope.begin_content()))?;
         // From here on, what was stored is removed again where this ends early.
-        let content = Content { bytes: 0, hash: String::new(), held: Held::Stored(number) };
+        let content = Content { bytes: 0, hash: String::new(), held: Storage::Stored(number) };
         let mut prepared = Prepared { inner: Arc::clone(&inner), said, content, is_kept: false };
-        let (mut block, mut stored) = (first, 0);
-        while !block.is_empty() {
-            inner.transaction(|scope| scope.doing(doing, || scope.insert_parts(number, stored, &block)))?;
-            stored += (block.len() / PART) as u64;
-            let is_last = !block.len().is_multiple_of(PART);
-            progress::tell(|| "storing an attachment".to_owned(), reading.bytes, None);
-            block.clear();
-            if !is_last {
-                reading.fill(&mut block, PARTS_AT_ONCE * PART).map_err(|error| inner.place.name(error))?;
-            }
-        }
+        let stored = reading.each_block(first, |at, block| {
+            inner.transaction(|scope| scope.doing(doing, || scope.insert_parts(number, at, block)))
+        });
+        stored.map_err(named)?;
         (prepared.content.bytes, prepared.content.hash) = (reading.bytes, reading.hash());
         Ok(prepared)
     }
@@ -198,7 +191,7 @@ impl<R: Read, A: MayWrite> Adding<R, A> {
 
 impl Drop for Prepared {
     fn drop(&mut self) {
-        if let Held::Stored(number) = self.content.held {
+        if let Storage::Stored(number) = self.content.held {
             self.inner.storing.end(number);
             if !self.is_kept {
                 // Also where the work of this thread was asked to stop. What cannot be removed now is removed with what else is left over.
@@ -230,6 +223,26 @@ impl<'r> Reading<'r> {
         let mut block = Vec::new();
         self.fill(&mut block, bytes)?;
         Ok(block)
+    }
+
+    /// Reads to the end, and has each block stored, of which the first is read already, with the number of its first part.
+    fn each_block(
+        &mut self,
+        first: Vec<u8>,
+        mut store: impl FnMut(u64, &[u8]) -> Result<(), Error>,
+    ) -> Result<(), Error> {
+        let (mut block, mut stored) = (first, 0);
+        while !block.is_empty() {
+            store(stored, &block)?;
+            stored += (block.len() / PART) as u64;
+            progress::tell(|| "storing an attachment".to_owned(), self.bytes, None);
+            let is_last = !block.len().is_multiple_of(PART);
+            block.clear();
+            if !is_last {
+                self.fill(&mut block, PARTS_AT_ONCE * PART)?;
+            }
+        }
+        Ok(())
     }
 
     fn fill(&mut self, block: &mut Vec<u8>, bytes: usize) -> Result<(), Error> {
@@ -288,18 +301,11 @@ impl Scope<'_, Writes> {
         let mut reading = Reading::new(from);
         let first = reading.next(SMALL)?;
         if first.len() < SMALL {
-            return Ok(Content { bytes: reading.bytes, hash: reading.hash(), held: Held::Bytes(first) });
+            return Ok(Content { bytes: reading.bytes, hash: reading.hash(), held: Storage::Bytes(first) });
         }
         let number = self.connection.take_row_number(ATTACHMENT)?;
-        let (mut block, mut stored) = (first, 0);
-        while !block.is_empty() {
-            self.insert_parts(number, stored, &block)?;
-            stored += (block.len() / PART) as u64;
-            progress::tell(|| "storing an attachment".to_owned(), reading.bytes, None);
-            block.clear();
-            reading.fill(&mut block, PARTS_AT_ONCE * PART)?;
-        }
-        Ok(Content { bytes: reading.bytes, hash: reading.hash(), held: Held::Stored(number) })
+        reading.each_block(first, |at, block| self.insert_parts(number, at, block))?;
+        Ok(Content { bytes: reading.bytes, hash: reading.hash(), held: Storage::Stored(number) })
     }
 
     /// Makes an attachment of a content.
@@ -308,14 +314,14 @@ impl Scope<'_, Writes> {
         let (key, number) = match (&content.held, found) {
             // Its own parts are of no attachment then, and are removed with what else is left over.
             (_, Some(number)) => (self.connection.take_row_number(ATTACHMENT)?, number),
-            (Held::Stored(number), None) => (*number, *number),
-            (Held::Bytes(bytes), None) => {
+            (Storage::Stored(number), None) => (*number, *number),
+            (Storage::Bytes(bytes), None) => {
                 let number = self.connection.take_row_number(ATTACHMENT)?;
                 self.insert_parts(number, 0, bytes)?;
                 (number, number)
             }
         };
-        if let (Held::Stored(own), None) = (&content.held, found) {
+        if let (Storage::Stored(own), None) = (&content.held, found) {
             About::forget(self.connection, &super::leftovers::fact(*own))?;
         }
         let attachment = Attachment {

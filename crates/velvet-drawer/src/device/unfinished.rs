@@ -1,6 +1,6 @@
 //! Files that are being made: under names of their own until they are finished, and cleared away where what made them was killed.
 
-use crate::device::beside::{self, clear_away};
+use crate::device::companions::{self, clear_away};
 use crate::device::running;
 use std::fs;
 use std::io;
@@ -26,7 +26,7 @@ impl Unfinished {
         clear_left_behind(path);
         let word = format!("{WORD}-{}", process::id());
         for number in 1.. {
-            let place = beside::named(path, &word, number);
+            let place = companions::named(path, &word, number);
             match fs::File::options().write(true).create_new(true).open(&place) {
                 Err(error) if error.kind() == io::ErrorKind::AlreadyExists => {}
                 result => return result.map(|_| Unfinished(place)),
@@ -75,7 +75,7 @@ fn made_by(name: &str) -> Option<i64> {
     let (process, rest) = rest.split_at(digits);
     let number = rest.strip_prefix('-').map_or(rest, |rest| rest.trim_start_matches(|c: char| c.is_ascii_digit()));
     let is_end = number.is_empty() || number.starts_with('.');
-    process.parse().ok().filter(|_| is_end && !beside::COMPANIONS.iter().any(|end| name.ends_with(end)))
+    process.parse().ok().filter(|_| is_end && !companions::COMPANIONS.iter().any(|end| name.ends_with(end)))
 }
 
 #[cfg(test)]

@@ -1,6 +1,7 @@
 //! Where something runs that was asked for, and what may be done there.
 
-use super::{Held, Inner, Reads, Scope, Writes};
+use super::scope::Sealed;
+use super::{HeldRead, Inner, Reads, Scope, Writes};
 use crate::error::{Cause, Error};
 use crate::search;
 use std::panic::Location;
@@ -8,7 +9,7 @@ use std::sync::{Arc, Weak};
 
 /// Where something runs that was asked for: of a drawer ([`Alone`]), of a view ([`Scope`] that [`Reads`]) or of a transaction
 /// ([`Scope`] that [`Writes`]).
-pub trait Access: Clone {
+pub trait Access: Clone + Sealed {
     /// Whether what runs there may write by itself.
     #[doc(hidden)]
     const MAY_WRITE: bool;
@@ -25,7 +26,7 @@ pub trait Access: Clone {
 
     /// Holds a read open that runs code of the app's, for as long as what this returns is kept. Nothing where it is a part of one.
     #[doc(hidden)]
-    fn held_open(&self, _at: &'static Location<'static>) -> Result<Option<Held>, Error> {
+    fn held_open(&self, _at: &'static Location<'static>) -> Result<Option<HeldRead>, Error> {
         Ok(None)
     }
 
@@ -74,6 +75,8 @@ impl Alone {
     }
 }
 
+impl Sealed for Alone {}
+
 impl Access for Alone {
     const MAY_WRITE: bool = false;
 
@@ -86,8 +89,8 @@ impl Access for Alone {
         self.open()?.viewing(work)
     }
 
-    fn held_open(&self, at: &'static Location<'static>) -> Result<Option<Held>, Error> {
-        Ok(Some(Held::new(self.open()?, at)))
+    fn held_open(&self, at: &'static Location<'static>) -> Result<Option<HeldRead>, Error> {
+        Ok(Some(HeldRead::new(self.open()?, at)))
     }
 
     fn search_index_is_told(&self) -> Result<(), Error> {

@@ -55,7 +55,7 @@ impl Drawer {
         inner.following.be_quiet(true);
         let (waiting, going_on) = inner.to_do.park(until);
         inner.following.settle(until);
-        inner.texts_at_hand.lock().take();
+        inner.cached_texts.lock().take();
         inner.storing.close_reader();
         let is_news = inner.recorder().is_some_and(|recorder| recorder.went_to_background());
         let may_write = !inner.in_effect().read_only;
@@ -71,7 +71,7 @@ impl Drawer {
             rested.ok_or_else(|| inner.still_writing(within))??;
         }
         // Others may write while nothing is open here.
-        inner.forget_what_is_at_hand();
+        inner.forget_cached();
         let wal = if inner.path().is_some() { inner.pool().log_left() } else { 0 };
         Ok(Resting { waiting, going_on, open_reads: inner.open_reads(), wal })
     }
@@ -97,10 +97,10 @@ impl Drawer {
     /// [`Records::suggest`](crate::Records::suggest). What is read next takes a little longer.
     pub fn memory_is_low(&self) {
         let _waits = ui_thread::watched();
-        self.inner.texts_at_hand.lock().take();
+        self.inner.cached_texts.lock().take();
         self.inner.storing.close_reader();
         self.inner.pool().give_back_memory();
-        self.inner.forget_what_is_at_hand();
+        self.inner.forget_cached();
     }
 }
 
@@ -133,7 +133,7 @@ impl Inner {
             if self.rest(Instant::now() + OTHERS_WRITE, true).is_none() && self.following.is_quiet() {
                 self.rests_later.store(true, Ordering::Release);
             }
-            self.forget_what_is_at_hand();
+            self.forget_cached();
         }
     }
 }

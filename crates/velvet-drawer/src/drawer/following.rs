@@ -44,9 +44,9 @@ const COMMIT_TAKES: Duration = Duration::from_millis(50);
 const MOST_ROWS: usize = 4_096;
 
 /// Works out a result, and hands it to whoever waits for it.
-pub(crate) trait Follower: Any + Send + Sync {
+pub(crate) trait Subscriber: Any + Send + Sync {
     /// Works the result out anew after `news`, in one state of the file. Returns the tables that it depends on.
-    fn step(&self, scope: Scope<'_>, news: &News) -> Result<BTreeSet<String>, Error>;
+    fn step(&self, scope: Scope<'_>, news: &Changes) -> Result<BTreeSet<String>, Error>;
 
     /// Whether the tables that it depends on may be others each time.
     fn may_read_others(&self) -> bool;
@@ -60,7 +60,7 @@ pub(crate) trait Follower: Any + Send + Sync {
 
 /// What is new for a follower.
 #[derive(Debug)]
-pub(crate) enum News {
+pub(crate) enum Changes {
     /// These rows of its only table were written, and may have been.
     Rows(BTreeSet<i64>),
     /// Anything.
@@ -72,17 +72,17 @@ pub(crate) type Share = (TypeId, String, Vec<Value>);
 
 /// What is followed of one drawer.
 #[derive(Default)]
-pub(super) struct Following(Arc<Shared>);
+pub(super) struct Following(Arc<Hub>);
 
 #[derive(Default)]
-struct Shared {
-    state: Mutex<State>,
+struct Hub {
+    state: Mutex<HubState>,
     /// Wakes the thread, and whoever waits for it to be idle.
     wake: Condvar,
 }
 
 #[derive(Default)]
-struct State {
+struct HubState {
     followed: Vec<Registered>,
     next_number: u64,
     /// How many followers depend on each table, and how many may depend on any.
@@ -114,11 +114,11 @@ struct State {
 
 struct Registered {
     number: u64,
-    follower: Arc<dyn Follower>,
+    follower: Arc<dyn Subscriber>,
     share: Option<Share>,
     /// The tables it depends on; nothing while that is not known.
     tables: Option<BTreeSet<String>>,
-    news: Option<News>,
+    news: Option<Changes>,
     watching: usize,
     paused: usize,
     cancel: Cancel,
@@ -133,7 +133,7 @@ struct Registered {
 }
 
 /// Until it is dropped, nobody commits anything.
-pub(super) struct WritesAlone<'f>(&'f Shared);
+pub(super) struct WritesAlone<'f>(&'f Hub);
 
 impl Drop for WritesAlone<'_> {
     fn drop(&mut self) {
@@ -142,8 +142,8 @@ impl Drop for WritesAlone<'_> {
 }
 
 /// One that follows, until it is dropped.
-pub(crate) struct Ticket {
-    shared: Arc<Shared>,
+pub(crate) struct Subscription {
+    shared: Arc<Hub>,
     number: u64,
     is_paused: AtomicBool,
     is_stopped: AtomicBool,
@@ -155,7 +155,7 @@ impl Registered {
     }
 
     fn hear_all(&mut self) {
-        self.news = Some(News::All);
+        self.news = Some(Changes::All);
         self.retry = None;
     }
 
@@ -165,16 +165,16 @@ impl Registered {
         self.retry = None;
         let is_of_rows = tells_of_each_row && self.tables.as_ref().is_some_and(|tables| tables.len() == 1);
         let known = match self.news.take() {
-            Some(News::Rows(known)) => Some(known),
-            Some(News::All) => None,
+            Some(Changes::Rows(known)) => Some(known),
+            Some(Changes::All) => None,
             None => Some(BTreeSet::new()),
         };
         self.news = Some(match (&written.rows, known) {
             (WhichRows::These(rows), Some(mut known)) if is_of_rows && known.len() + rows.len() <= MOST_ROWS => {
                 known.extend(rows.iter().map(|(row, _)| row));
-                News::Rows(known)
+                Changes::Rows(known)
             }
-            _ => News::All,
+            _ => Changes::All,
         });
         is_news && self.is_active()
     }
@@ -182,15 +182,15 @@ impl Registered {
     /// When it is due; nothing where there is nothing new.
     fn due(&self, now: Instant) -> Option<Instant> {
         let took = match self.news.as_ref().filter(|_| self.is_active())? {
-            News::Rows(_) => self.took_of_rows,
-            News::All => self.took_of_all,
+            Changes::Rows(_) => self.took_of_rows,
+            Changes::All => self.took_of_all,
         };
         let rested = self.last.map_or(now, |last| last + self.pause.max(took));
         Some(self.retry.map_or(rested, |retry| retry.max(rested)))
     }
 }
 
-impl State {
+impl HubState {
     fn count(&mut self, tables: Option<&BTreeSet<String>>, more: bool) {
         let Some(tables) = tables else {
             self.of_any_table = if more { self.of_any_table + 1 } else { self.of_any_table - 1 };
@@ -239,8 +239,8 @@ impl State {
     }
 }
 
-impl Shared {
-    fn state(&self) -> MutexGuard<'_, State> {
+impl Hub {
+    fn state(&self) -> MutexGuard<'_, HubState> {
         self.state.lock()
     }
 
@@ -255,7 +255,7 @@ impl Shared {
 enum Job {
     Listen,
     LookAtOthers,
-    Step { number: u64, follower: Arc<dyn Follower>, news: News, cancel: Cancel },
+    Step { number: u64, follower: Arc<dyn Subscriber>, news: Changes, cancel: Cancel },
 }
 
 impl Following {
@@ -264,12 +264,12 @@ impl Following {
         &self,
         inner: &Arc<Inner>,
         share: Option<Share>,
-        make: impl FnOnce() -> Arc<dyn Follower>,
-    ) -> Result<(Arc<dyn Follower>, Ticket), Error> {
+        make: impl FnOnce() -> Arc<dyn Subscriber>,
+    ) -> Result<(Arc<dyn Subscriber>, Subscription), Error> {
         let mut state = self.0.state();
         state.is_over = false;
         let (is_paused, is_stopped) = Default::default();
-        let ticket = |number| Ticket { shared: Arc::clone(&self.0), number, is_paused, is_stopped };
+        let ticket = |number| Subscription { shared: Arc::clone(&self.0), number, is_paused, is_stopped };
         if let Some(same) = state.followed.iter_mut().find(|f| share.is_some() && f.share == share) {
             same.watching += 1;
             let found = (Arc::clone(&same.follower), ticket(same.number));
@@ -290,7 +290,7 @@ impl Following {
             follower: Arc::clone(&follower),
             share,
             tables: None,
-            news: Some(News::All),
+            news: Some(Changes::All),
             watching: 1,
             paused: 0,
             cancel: Cancel::default(),
@@ -325,7 +325,7 @@ impl Following {
 
     /// A transaction holds the lock to write, and others committed this often before it. Nothing where nobody listens.
     pub(super) fn writes_alone(&self, count_of_others: impl FnOnce() -> i64) -> Option<WritesAlone<'_>> {
-        let is_followed = |state: &State| state.is_listening && !state.followed.is_empty();
+        let is_followed = |state: &HubState| state.is_listening && !state.followed.is_empty();
         if !is_followed(&self.0.state()) {
             return None;
         }
@@ -376,7 +376,7 @@ impl Following {
     }
 }
 
-impl Shared {
+impl Hub {
     fn run(self: Arc<Self>, drawer: &Weak<Inner>) {
         while let Some(job) = self.next() {
             if let Some(inner) = drawer.upgrade() {
@@ -414,7 +414,7 @@ impl Shared {
                 let first = state.listens_first_until.unwrap_or(now);
                 let due = state.followed.iter_mut().filter(|f| !is_quiet && is_due(f.due(now).map(|at| at.max(first))));
                 due.min_by_key(|f| f.last).map(|next| {
-                    let news = next.news.take().unwrap_or(News::All);
+                    let news = next.news.take().unwrap_or(Changes::All);
                     let (follower, cancel) = (Arc::clone(&next.follower), next.cancel.clone());
                     Job::Step { number: next.number, follower, news, cancel }
                 })
@@ -486,8 +486,8 @@ impl Shared {
 
     /// What is new in the state of the file that is being read now: a commit is in the file a moment before it is heard of, and one of others until they are
     /// looked at. Where only the rows were asked for that are known, the result would be of no moment.
-    fn complete(&self, inner: &Inner, number: u64, news: News) -> News {
-        let News::Rows(mut rows) = news else { return News::All };
+    fn complete(&self, inner: &Inner, number: u64, news: Changes) -> Changes {
+        let Changes::Rows(mut rows) = news else { return Changes::All };
         let until = Instant::now() + COMMIT_TAKES;
         let begun_before = self.state().begun_alone;
         loop {
@@ -497,7 +497,7 @@ impl Shared {
             match others {
                 Some(count) => _ = state.hear_of_others(count.unwrap_or(i64::MIN)),
                 None if state.is_writing_alone || state.begun_alone != begun_before => (),
-                None if Instant::now() >= until => return News::All,
+                None if Instant::now() >= until => return Changes::All,
                 None => {
                     self.wake.wait_for(&mut state, BETWEEN_LOOKS);
                     continue;
@@ -505,23 +505,23 @@ impl Shared {
             }
             // It stays new: some of it may have come after that state.
             return match state.followed.iter().find(|f| f.number == number).and_then(|f| f.news.as_ref()) {
-                Some(News::All) => News::All,
-                Some(News::Rows(more)) => {
+                Some(Changes::All) => Changes::All,
+                Some(Changes::Rows(more)) => {
                     rows.extend(more);
-                    News::Rows(rows)
+                    Changes::Rows(rows)
                 }
-                None => News::Rows(rows),
+                None => Changes::Rows(rows),
             };
         }
     }
 
-    fn step(&self, inner: &Inner, number: u64, follower: &dyn Follower, news: News, cancel: &Cancel) {
+    fn step(&self, inner: &Inner, number: u64, follower: &dyn Subscriber, news: Changes, cancel: &Cancel) {
         let begun = Instant::now();
         let mut is_of_rows = false;
         let step = || {
             inner.viewing(|scope| {
                 let news = self.complete(inner, number, news);
-                is_of_rows = matches!(news, News::Rows(_));
+                is_of_rows = matches!(news, Changes::Rows(_));
                 scope.connection.until_cancelled(cancel, || follower.step(scope, &news))
             })
         };
@@ -543,7 +543,7 @@ impl Shared {
             Ok(_) => followed.failures = 0,
             Err(error) => {
                 let wait = (RETRY * 2_u32.saturating_pow(followed.failures)).min(LONGEST_RETRY);
-                followed.news = Some(News::All);
+                followed.news = Some(Changes::All);
                 // The file will not come back by itself.
                 let is_lasting = error.is_displaced() || error.is_newer_version();
                 followed.retry = Some(if is_lasting { ended + Duration::from_secs(86_400) } else { ended + wait });
@@ -557,7 +557,7 @@ impl Shared {
     }
 }
 
-impl Ticket {
+impl Subscription {
     /// Changes what is known of the follower, unless this one has stopped following it; with `stops`, it has from now on. Threads that have clones of one switch may do this at once.
     fn change(&self, stops: bool, change: impl FnOnce(&mut Registered)) {
         let mut state = self.shared.state();
@@ -600,7 +600,7 @@ impl Ticket {
     }
 }
 
-impl Drop for Ticket {
+impl Drop for Subscription {
     fn drop(&mut self) {
         self.stop();
     }
@@ -611,8 +611,8 @@ impl Inner {
     pub(crate) fn follow(
         self: &Arc<Self>,
         share: Option<Share>,
-        make: impl FnOnce() -> Arc<dyn Follower>,
-    ) -> Result<(Arc<dyn Follower>, Ticket), Error> {
+        make: impl FnOnce() -> Arc<dyn Subscriber>,
+    ) -> Result<(Arc<dyn Subscriber>, Subscription), Error> {
         if self.home.is_forked() {
             return Err(self.forked());
         }

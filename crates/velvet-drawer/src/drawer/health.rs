@@ -1,12 +1,13 @@
 //! How a drawer fares: what an app can show, or send home.
 
 use super::{Drawer, OpenRead};
+use crate::engine::{Course, Participant};
 use crate::error::Error;
 use jiff::Timestamp;
 use serde::{Serialize, Serializer};
 use std::fmt::Display;
 use std::sync::atomic::{AtomicU64, Ordering::Relaxed};
-use std::time::{Duration, Instant};
+use std::time::Duration;
 
 /// How a drawer has fared since it was opened: counts, times and sizes. Nothing of what is stored is in it.
 #[derive(Clone, Debug, Serialize)]
@@ -58,7 +59,7 @@ fn maybe_text<S: Serializer>(what: &Option<impl Display>, serializer: S) -> Resu
 }
 
 /// What is counted while a drawer is open.
-pub(super) struct Pulse {
+pub(super) struct Metrics {
     since: Timestamp,
     commits: AtomicU64,
     failed: AtomicU64,
@@ -67,48 +68,20 @@ pub(super) struct Pulse {
     longest_wait: AtomicU64,
 }
 
-impl Pulse {
-    pub(super) fn new() -> Pulse {
+impl Metrics {
+    pub(super) fn new() -> Metrics {
         let (commits, failed, writing, waiting, longest_wait) = Default::default();
-        Pulse { since: Timestamp::now(), commits, failed, writing, waiting, longest_wait }
-    }
-
-    fn waited(&self, time: Duration) {
-        let time = nanoseconds(time);
-        self.waiting.fetch_add(time, Relaxed);
-        self.longest_wait.fetch_max(time, Relaxed);
-    }
-
-    fn wrote(&self, time: Duration, is_kept: bool) {
-        self.writing.fetch_add(nanoseconds(time), Relaxed);
-        (if is_kept { &self.commits } else { &self.failed }).fetch_add(1, Relaxed);
+        Metrics { since: Timestamp::now(), commits, failed, writing, waiting, longest_wait }
     }
 }
 
-/// A transaction that is counted when it ends, also by a panic.
-pub(super) struct Beating<'p> {
-    pulse: &'p Pulse,
-    begun: Instant,
-    is_kept: bool,
-}
-
-impl<'p> Beating<'p> {
-    /// It begins now, after whoever `asked` for it then had waited.
-    pub(super) fn begin(pulse: &'p Pulse, asked: Instant) -> Beating<'p> {
-        let begun = Instant::now();
-        pulse.waited(begun - asked);
-        Beating { pulse, begun, is_kept: false }
-    }
-
-    /// It was committed.
-    pub(super) fn kept(mut self) {
-        self.is_kept = true;
-    }
-}
-
-impl Drop for Beating<'_> {
-    fn drop(&mut self) {
-        self.pulse.wrote(self.begun.elapsed(), self.is_kept);
+impl Participant for Metrics {
+    fn is_over(&self, course: &Course) {
+        let waited = nanoseconds(course.waited);
+        self.waiting.fetch_add(waited, Relaxed);
+        self.longest_wait.fetch_max(waited, Relaxed);
+        self.writing.fetch_add(nanoseconds(course.took), Relaxed);
+        (if course.is_kept { &self.commits } else { &self.failed }).fetch_add(1, Relaxed);
     }
 }
 
@@ -136,7 +109,7 @@ impl Drawer {
         let inner = &self.inner;
         let doing = || "cannot tell how the drawer fares";
         let pages = inner.reading(|scope| scope.doing(doing, || Ok(scope.connection.pages()?)))?;
-        let Pulse { since, commits, failed, writing, waiting, longest_wait } = &inner.pulse;
+        let Metrics { since, commits, failed, writing, waiting, longest_wait } = &*inner.metrics;
         let time = |counted: &AtomicU64| Duration::from_nanos(counted.load(Relaxed));
         Ok(Health {
             since: *since,

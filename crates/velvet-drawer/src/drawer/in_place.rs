@@ -2,7 +2,7 @@
 //! it is not: nothing more is written, and what it held is kept.
 
 use super::Inner;
-use crate::device::beside;
+use crate::device::companions;
 use crate::engine::{Connection, Displaced, InPlace, copy_from};
 use crate::error::{Cause, Error};
 use crate::events;
@@ -69,7 +69,7 @@ impl Inner {
     /// When another process has upgraded the file. The state that is looked at must be held.
     #[inline]
     pub(super) fn require_version(&self, connection: &Connection, what: &str) -> Result<(), Error> {
-        let read = connection.version_at_hand();
+        let read = connection.cached_version();
         let found =
             read.map_err(|fault| self.place.name(Error::from(fault).doing("cannot tell the file's version")))?;
         if found == i64::from(self.declared.version) { Ok(()) } else { Err(self.other_version(found, what)) }
@@ -162,7 +162,7 @@ impl Inner {
         let (Some(in_place), Some(path), Some(kept)) = (in_place, self.path(), kept) else { return };
         let kept = if let Kept::At(_, transactions) = kept { transactions } else { None };
         // Where it stays, the next open refuses the log.
-        let _ = in_place.take_log_away(kept, &beside::set_aside(path));
+        let _ = in_place.take_log_away(kept, &companions::set_aside(path));
     }
 }
 
@@ -177,7 +177,7 @@ fn keep(how: Displaced, in_place: Option<InPlace>, connection: &Connection, path
     if how == Displaced::Overwritten {
         return Kept::Not(how.in_words().into());
     }
-    let place = beside::set_aside(path);
+    let place = companions::set_aside(path);
     // Counted first: what another process adds while it is copied may not be in the copy.
     let transactions = in_place.and_then(|place| place.transactions());
     match new_file::make(&place, "cannot copy it", |unfinished| Ok(copy_from(connection, unfinished)?)) {

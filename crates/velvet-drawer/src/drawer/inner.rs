@@ -1,8 +1,8 @@
 //! What all handles to one open file share, and how work gets a connection to it.
 
-use super::at_hand::AtHand;
+use super::cache::Cache;
 use super::following::Following;
-use super::health::{Beating, Pulse};
+use super::health::Metrics;
 use super::in_place::Home;
 use super::later::ToDo;
 use super::readings::Readings;
@@ -10,17 +10,18 @@ use super::storing::Storing;
 use super::{InEffect, Opened, Reads, Scope, Writes};
 use crate::bookkeeping::sessions::Recorder;
 use crate::bookkeeping::trails::Keeping;
-use crate::engine::{Connection, Fault, FaultKind, Pool, Transaction, Writer};
+use crate::engine::{Connection, Course, Fault, FaultKind, Moment, Participant, Pool, Transaction, Writer};
 use crate::error::{Cause, Doing, Error};
 use crate::events;
 use crate::schema::Declared;
-use crate::search::{self, TextsAtHand};
+use crate::search::{self, CachedTexts, Indexes};
 use crate::work::ui_thread;
+use crate::work::under_way::Activity;
 use parking_lot::Mutex;
-use std::cell::RefCell;
 use std::collections::BTreeMap;
 use std::panic::Location;
 use std::path::{Path, PathBuf};
+use std::sync::Arc;
 use std::sync::atomic::AtomicBool;
 use std::time::{Duration, Instant};
 
@@ -30,26 +31,26 @@ pub struct Inner {
     pub(crate) declared: Declared,
     pub(crate) files_root: Option<PathBuf>,
     /// The texts that were suggested from last, for the next letter.
-    pub(crate) texts_at_hand: Mutex<Option<TextsAtHand>>,
+    pub(crate) cached_texts: Mutex<Option<CachedTexts>>,
     /// Whether the file is closed after the write that goes on, because the app is in the background.
     pub(super) rests_later: AtomicBool,
-    /// Whether words of any table are searched.
     is_searched: bool,
     opened: Opened,
     pub(super) in_effect: InEffect,
-    recorder: Option<Recorder>,
-    trails: Option<Keeping>,
+    recorder: Option<Arc<Recorder>>,
+    /// Who takes part in each transaction.
+    participants: Vec<Arc<dyn Participant>>,
     pool: Option<Pool>,
     handles: Mutex<Handles>,
     /// Where in the app's code the transaction was begun that is being written.
     writing_at: Mutex<Option<&'static Location<'static>>>,
     pub(super) home: Home,
     pub(super) readings: Readings,
-    pub(super) at_hand: AtHand,
+    pub(super) cache: Cache,
     pub(super) following: Following,
     pub(super) to_do: ToDo,
     pub(crate) storing: Storing,
-    pub(super) pulse: Pulse,
+    pub(super) metrics: Arc<Metrics>,
 }
 
 /// Where a drawer is.
@@ -65,26 +66,23 @@ struct Handles {
     open: BTreeMap<u64, &'static Location<'static>>,
 }
 
+/// Tells those who take part how a transaction went, also when it panics.
+struct CourseOf<'i>(&'i Inner, Course, Instant);
+
+impl Drop for CourseOf<'_> {
+    fn drop(&mut self) {
+        let CourseOf(inner, course, begun) = self;
+        course.took = begun.elapsed();
+        inner.participants.iter().for_each(|who| who.is_over(course));
+    }
+}
+
 /// Forgets where a transaction was begun, also when it panics.
 struct WritingAt<'i>(&'i Inner);
 
 impl Drop for WritingAt<'_> {
     fn drop(&mut self) {
         self.0.writing_at.lock().take();
-    }
-}
-
-thread_local! {
-    /// The drawers that have a transaction or a view open on this thread.
-    static BUSY_HERE: RefCell<Vec<*const Inner>> = const { RefCell::new(Vec::new()) };
-}
-
-/// Marks a drawer as busy on this thread until it is dropped.
-struct BusyHere;
-
-impl Drop for BusyHere {
-    fn drop(&mut self) {
-        BUSY_HERE.with_borrow_mut(Vec::pop);
     }
 }
 
@@ -99,31 +97,38 @@ impl Inner {
         declared: Declared,
         (files_root, in_effect): (Option<PathBuf>, InEffect),
         opened: Opened,
-        (recorder, trails): (Option<Recorder>, Option<Keeping>),
+        (recorder, trails): (Option<Arc<Recorder>>, Option<Keeping>),
         pool: Pool,
     ) -> Inner {
-        let is_searched = search::searched(&declared.structure).next().is_some();
+        let indexes = Indexes::of(&declared.structure);
+        let is_searched = indexes.is_some();
+        let metrics = Arc::new(Metrics::new());
+        let mut participants: Vec<Arc<dyn Participant>> = vec![Arc::<Metrics>::clone(&metrics)];
+        participants.extend(recorder.clone().map(|recorder| recorder as Arc<dyn Participant>));
+        participants.push(Arc::new(declared.sealing.clone()));
+        participants.extend(trails.map(|trails| Arc::new(trails) as Arc<dyn Participant>));
+        participants.extend(indexes.map(|indexes| Arc::new(indexes) as Arc<dyn Participant>));
         Inner {
             place,
             is_searched,
             declared,
             files_root,
-            texts_at_hand: Mutex::default(),
+            cached_texts: Mutex::default(),
             rests_later: AtomicBool::new(false),
             opened,
             in_effect,
             recorder,
-            trails,
+            participants,
             pool: Some(pool),
             handles: Mutex::default(),
             writing_at: Mutex::default(),
             home: Home::new(),
             readings: Readings::default(),
-            at_hand: AtHand::default(),
+            cache: Cache::default(),
             following: Following::default(),
             to_do: ToDo::default(),
             storing: Storing::default(),
-            pulse: Pulse::new(),
+            metrics,
         }
     }
 
@@ -138,7 +143,7 @@ impl Inner {
 
     /// What writes this session down, where that is on.
     pub(crate) fn recorder(&self) -> Option<&Recorder> {
-        self.recorder.as_ref()
+        self.recorder.as_deref()
     }
 
     pub(crate) fn pool(&self) -> &Pool {
@@ -166,7 +171,7 @@ impl Inner {
         let Some(pool) = self.pool.take() else { return Ok(()) };
         if self.home.is_forked() {
             // They are the other process's, and so are the threads that would have to end.
-            let texts = self.texts_at_hand.get_mut().take();
+            let texts = self.cached_texts.get_mut().take();
             std::mem::forget((pool, self.recorder.take(), texts, self.storing.close_reader()));
             return Ok(());
         }
@@ -181,7 +186,7 @@ impl Inner {
         }
         // The connections beside the pool must be closed first.
         self.storing.close_reader();
-        self.texts_at_hand.get_mut().take();
+        self.cached_texts.get_mut().take();
         let in_place = pool.in_place();
         let closed = pool.close().doing(|| "cannot close the drawer").map_err(|error| self.place.name(error));
         match displaced {
@@ -295,40 +300,27 @@ impl Inner {
         let asked = Instant::now();
         self.with_writer(|scope| {
             let connection = scope.connection;
-            let mut session = None;
-            if let Some(recorder) = self.recorder() {
-                recorder.note_if_due(connection);
-                if self.trails.is_some() {
-                    session = Some(scope.doing(|| "cannot begin the session", || Ok(recorder.number(connection)?))?);
-                }
-            }
+            let ask = |who: &dyn Participant, at: Moment| {
+                let asked = || match at {
+                    Moment::Prepares => who.prepares(connection),
+                    Moment::Begins => who.begins(connection),
+                    Moment::Ends => who.ends(connection),
+                };
+                scope.doing(|| who.doing(at), || Ok(asked()?))
+            };
+            self.participants.iter().try_for_each(|who| ask(&**who, Moment::Prepares))?;
             let transaction = scope.doing(|| "cannot begin to write", || Ok(connection.transaction()?))?;
             let alone = self.following.writes_alone(|| self.pool().count_of_others_by(connection).unwrap_or(i64::MIN));
-            let begun = Beating::begin(&self.pulse, asked);
+            let begun = Instant::now();
+            let mut course =
+                CourseOf(self, Course { waited: begun - asked, took: Duration::ZERO, is_kept: false }, begun);
             self.require_version(connection, "write to")?;
-            scope.doing(
-                || "cannot tell the key of what is sealed",
-                || Ok(self.declared.sealing.use_newest(connection)?),
-            )?;
-            if let Some(trails) = &self.trails {
-                scope.doing(|| "cannot begin the trail of a write", || Ok(trails.begin(connection)?))?;
-            }
-            if self.is_searched {
-                scope.doing(
-                    || "cannot bring the search index up to date",
-                    || Ok(search::catch_up_with_others(connection, &self.declared.structure)?),
-                )?;
-            }
+            self.participants.iter().try_for_each(|who| ask(&**who, Moment::Begins))?;
             let result = self.busy_here(|| work(scope))?;
-            if self.is_searched {
-                scope.tell_search_index()?;
-            }
-            if let Some(trails) = &self.trails {
-                scope.doing(|| "cannot keep the trail of a write", || Ok(trails.end(connection, session)?))?;
-            }
+            self.participants.iter().rev().try_for_each(|who| ask(&**who, Moment::Ends))?;
             drop(alone);
             scope.doing(|| "cannot keep what was written", || Ok(transaction.commit()?))?;
-            begun.kept();
+            course.1.is_kept = true;
             Ok(result)
         })
     }
@@ -366,16 +358,21 @@ impl Inner {
         self.place.name(Error::new(Cause::Locked, problem).untouched("Nothing was written by this call").advise(advice))
     }
 
+    /// A transaction or a view of this drawer.
+    #[inline]
+    fn use_here(&self) -> Activity {
+        Activity::Using(std::ptr::from_ref(self).addr())
+    }
+
     /// Runs `work` with this drawer marked as busy on this thread.
     fn busy_here<R>(&self, work: impl FnOnce() -> R) -> R {
-        BUSY_HERE.with_borrow_mut(|busy| busy.push(std::ptr::from_ref(self)));
-        let _mark = BusyHere;
+        let _busy = self.use_here().begin();
         work()
     }
 
     #[inline]
     pub(crate) fn refuse_if_busy_here(&self, what: &str) -> Result<(), Error> {
-        if !BUSY_HERE.with_borrow(|busy| busy.contains(&std::ptr::from_ref(self))) {
+        if !self.use_here().is_under_way() {
             return Ok(());
         }
         Err(self.place.name(

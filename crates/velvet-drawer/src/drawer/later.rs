@@ -32,10 +32,10 @@ const IDLE: Duration = Duration::from_secs(10);
 
 /// What a drawer is to do later.
 #[derive(Default)]
-pub(super) struct ToDo(Arc<Shared>);
+pub(super) struct ToDo(Arc<Queue>);
 
 #[derive(Default)]
-struct Shared {
+struct Queue {
     lanes: Mutex<Lanes>,
     wake: Condvar,
 }
@@ -64,14 +64,14 @@ struct Lane {
 
 thread_local! {
     /// What this thread does of what was to be done later.
-    static HERE: Cell<Option<Here>> = const { Cell::new(None) };
+    static HERE: Cell<Option<Working>> = const { Cell::new(None) };
 }
 
 /// The work that a thread does.
 #[derive(Clone, Copy)]
-struct Here {
+struct Working {
     /// Of which drawer, by its address.
-    shared: *const Shared,
+    shared: *const Queue,
     lane: u64,
     /// Whether it waits for another.
     is_blocked: bool,
@@ -84,10 +84,10 @@ pub struct Later<R> {
     outcome: Arc<Outcome<Result<R, Error>>>,
     cancel: Cancel,
     progress: Arc<Mutex<Progress>>,
-    place: Option<(Arc<Shared>, u64, u64)>,
+    place: Option<(Arc<Queue>, u64, u64)>,
 }
 
-impl Shared {
+impl Queue {
     fn start(self: &Arc<Self>) -> io::Result<()> {
         let shared = Arc::clone(self);
         thread::Builder::new().name("velvet-later".into()).spawn(move || shared.run()).map(drop)
@@ -115,7 +115,7 @@ impl Shared {
             return false;
         }
         if here.is_blocked != is_blocked {
-            HERE.set(Some(Here { is_blocked, ..here }));
+            HERE.set(Some(Working { is_blocked, ..here }));
             lanes.blocked = if is_blocked { lanes.blocked + 1 } else { lanes.blocked - 1 };
             self.start_what_is_wanted(&mut lanes);
         }
@@ -146,7 +146,7 @@ impl Shared {
             lanes.waiting -= 1;
             lanes.working += 1;
             drop(lanes);
-            HERE.set(Some(Here { shared: self, lane: number, is_blocked: false }));
+            HERE.set(Some(Working { shared: self, lane: number, is_blocked: false }));
             work();
             let here = HERE.take();
             lanes = self.lanes();

@@ -1,8 +1,8 @@
 //! The handle to an open drawer.
 
 mod access;
-mod at_hand;
 mod background;
+mod cache;
 mod following;
 mod health;
 mod in_effect;
@@ -16,13 +16,13 @@ mod storing;
 
 pub use access::{Access, Alone, MayWrite};
 pub use background::Resting;
-pub(crate) use following::{Follower, News, Share, Ticket};
+pub(crate) use following::{Changes, Share, Subscriber, Subscription};
 pub use health::Health;
 pub(crate) use in_effect::InEffect;
 pub(crate) use inner::{Inner, Place, UNTOUCHED};
 pub use later::Later;
 pub use opened::Opened;
-pub(crate) use readings::Held;
+pub(crate) use readings::HeldRead;
 pub use readings::OpenRead;
 pub use scope::{Mode, Reads, Scope, Writes};
 

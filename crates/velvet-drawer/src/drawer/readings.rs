@@ -40,23 +40,23 @@ pub(super) struct Readings {
 }
 
 /// One read, until it is dropped.
-pub struct Held {
+pub struct HeldRead {
     inner: Arc<Inner>,
     number: u64,
 }
 
-impl Held {
-    pub(super) fn new(inner: Arc<Inner>, at: &'static Location<'static>) -> Held {
+impl HeldRead {
+    pub(super) fn new(inner: Arc<Inner>, at: &'static Location<'static>) -> HeldRead {
         let mut open = inner.readings.open.lock();
         open.0 += 1;
         let number = open.0;
         open.1.insert(number, OpenRead { at, since: Timestamp::now() });
         drop(open);
-        Held { inner, number }
+        HeldRead { inner, number }
     }
 }
 
-impl Drop for Held {
+impl Drop for HeldRead {
     fn drop(&mut self) {
         let Readings { open, is_log_large } = &self.inner.readings;
         open.lock().1.remove(&self.number);

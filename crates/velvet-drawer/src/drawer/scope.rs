@@ -8,6 +8,9 @@ use crate::search;
 use std::fmt::Display;
 use std::marker::PhantomData;
 
+/// Keeps others from having traits of the library's own.
+pub trait Sealed {}
+
 /// In a scope that only reads.
 pub enum Reads {}
 
@@ -15,11 +18,14 @@ pub enum Reads {}
 pub enum Writes {}
 
 /// What may be done in a scope: one of [`Reads`] and [`Writes`].
-pub trait Mode {
+pub trait Mode: Sealed {
     /// Whether it may write.
     #[doc(hidden)]
     const WRITES: bool;
 }
+
+impl Sealed for Reads {}
+impl Sealed for Writes {}
 
 impl Mode for Reads {
     const WRITES: bool = false;
@@ -43,6 +49,8 @@ impl<M> Clone for Scope<'_, M> {
 }
 
 impl<M> Copy for Scope<'_, M> {}
+
+impl<M> Sealed for Scope<'_, M> {}
 
 impl<'a, M: Mode> Scope<'a, M> {
     pub(super) fn new(connection: &'a Connection, inner: &'a Inner) -> Self {

@@ -11,6 +11,7 @@ use std::path::Path;
 use std::sync::{Arc, LazyLock, OnceLock, Weak};
 use std::thread;
 use std::time::{Duration, Instant};
+use velvet_core::file::header::MAGIC;
 use velvet_core::sealing::SecretKey;
 pub(crate) use velvet_core::sealing::file_cipher::{FileCipher, PAGE, RESERVED, SALT};
 use velvet_core::value::hex;
@@ -66,14 +67,11 @@ pub(crate) fn known(path: &Path) -> Option<Arc<FileCipher>> {
     };
     let known = known_ones().get(&salt).and_then(Weak::upgrade);
     let of_all = || {
-        let cipher = FileCipher::new(key_of_all().filter(|_| salt != *PLAIN)?.clone(), salt);
+        let cipher = FileCipher::new(key_of_all().filter(|_| salt != *MAGIC)?.clone(), salt);
         fits(&cipher, path).is_ok_and(|fits| fits).then(|| Arc::new(cipher))
     };
     known.or_else(of_all)
 }
-
-/// What a plain file begins with.
-pub(crate) const PLAIN: &[u8; SALT] = b"SQLite format 3\0";
 
 /// What an encrypted file begins with; nothing where it is shorter than that. The caller has seen to it that this process does not have it open.
 fn salt(path: &Path) -> io::Result<Option<[u8; SALT]>> {

@@ -8,7 +8,7 @@ use super::interrupted::Asking;
 use super::log_beside::{fitting_wal, found_wal};
 use super::noticed::Noticed;
 use super::open_here::OpenHere;
-use super::report::Report;
+use super::report::Reporter;
 use super::statement::TellingOfReplaced;
 use super::transaction::Open;
 use super::{Fault, FaultKind, FileCipher, Row, Settings, Statement, address, ciphers};
@@ -49,7 +49,7 @@ pub(crate) struct Connection {
     /// The names of the app's own collations that it has been told of.
     collations: RefCell<Vec<String>>,
     pub(super) guard: Guard,
-    pub(super) report: Report,
+    pub(super) report: Reporter,
     pub(super) commits: Option<Commits>,
     pub(super) open: Open,
     pub(super) noticed: Noticed,
@@ -125,7 +125,7 @@ impl Connection {
             engine,
             collations: RefCell::default(),
             guard,
-            report: Report::none(),
+            report: Reporter::none(),
             commits: None,
             open: Open::default(),
             noticed: Noticed::default(),
@@ -146,7 +146,7 @@ impl Connection {
         let opened = identity(path).ok();
         let mut connection = Connection::with_key(rusqlite::Connection::open_with_flags(path, flags)?, cipher)?;
         (connection._open_here, connection.opened) = (Some(open_here), opened);
-        connection.report = Report::new(&settings.reporting, path);
+        connection.report = Reporter::new(&settings.reporting, path);
         connection.wait_for_others(settings.wait)?;
         connection.look_whether_to_end()?;
         connection.use_temporary_folder();

@@ -31,7 +31,7 @@ impl Connection {
 
     /// As [`Connection::version`], for whoever asks often: the statement is kept prepared.
     #[inline]
-    pub(crate) fn version_at_hand(&self) -> Result<i64, Fault> {
+    pub(crate) fn cached_version(&self) -> Result<i64, Fault> {
         Ok(self.one("PRAGMA user_version", [], |row| row.integer(0))?.unwrap_or_default())
     }
 

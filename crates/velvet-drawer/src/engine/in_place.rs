@@ -7,7 +7,7 @@ use super::log_beside::transactions_in;
 use super::open_here::{hold, let_go, with_held};
 use super::opener::start_of_first;
 use super::{Fault, FaultKind, FileCipher};
-use crate::device::beside::{self, with_companions};
+use crate::device::companions::{self, with_companions};
 use parking_lot::Mutex;
 use std::fs;
 use std::io::{self, Seek};
@@ -321,6 +321,6 @@ impl InPlace {
         }
         // The engine makes the shared memory anew from the log that is there.
         let _ = with_companions(&self.path).nth(2).map(fs::remove_file);
-        beside::keep_names(&self.path)
+        companions::keep_names(&self.path)
     }
 }

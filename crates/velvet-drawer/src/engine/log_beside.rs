@@ -4,8 +4,8 @@ use super::open_here::{OpenHere, PastEngine};
 use super::opener::header;
 use super::{Connection, Fault, FaultKind, FileCipher, Opener, PAGE, known};
 #[cfg(feature = "encryption")]
-use crate::device::beside::with_companions;
-use crate::device::beside::with_companions;
+use crate::device::companions::with_companions;
+use crate::device::companions::with_companions;
 use rusqlite::OpenFlags;
 use rusqlite::config::DbConfig;
 use std::collections::BTreeSet;
@@ -145,7 +145,7 @@ pub(super) fn is_foreign(path: &Path, log: &Path) -> bool {
     // While others write, the log is written over as it is read here. Where they have the file open, the log is theirs.
     let seems_so =
         Opener::new(path).header().is_ok_and(|h| h.is_some() && is_of_another(log, h, Encrypted::at(path).as_ref()));
-    seems_so && !matches!(Alone::with(path), Ok(None))
+    seems_so && !matches!(HeldAlone::with(path), Ok(None))
 }
 
 fn is_of_another(log: &Path, header: Option<Header>, encrypted: Option<&Encrypted>) -> bool {
@@ -161,7 +161,7 @@ pub(crate) fn alone_with_log<R>(
     work: impl FnOnce(&mut fs::File, bool) -> io::Result<R>,
 ) -> Result<Option<R>, Fault> {
     let device = |error: io::Error| Fault::device(&error);
-    let Some(alone) = Alone::with(path)? else { return Ok(None) };
+    let Some(alone) = HeldAlone::with(path)? else { return Ok(None) };
     // The handle is closed only with the lock: closing it drops the lock.
     let mut file = fs::File::open(path).map_err(device)?;
     let cipher = alone.0.cipher.clone();
@@ -180,18 +180,18 @@ pub(crate) fn fits_its_log(path: &Path) -> Result<(), Fault> {
 
 /// Runs `work` while nobody else can open the empty file at `path`. Nothing where it is not empty any more, or somebody has it open.
 pub(crate) fn hold_empty<R>(path: &Path, work: impl FnOnce() -> R) -> Result<Option<R>, Fault> {
-    let Some(_alone) = Alone::with(path)? else { return Ok(None) };
+    let Some(_alone) = HeldAlone::with(path)? else { return Ok(None) };
     // Whoever held it before may have put another file in its place.
     let is_empty = fs::metadata(path).is_ok_and(|file| file.len() <= 1);
     Ok(is_empty.then(work))
 }
 
 /// Keeps everybody else from a file as long as it lives. It neither merges the log of the file nor removes it.
-struct Alone(Connection, #[allow(dead_code, reason = "held")] OpenHere);
+struct HeldAlone(Connection, #[allow(dead_code, reason = "held")] OpenHere);
 
-impl Alone {
+impl HeldAlone {
     /// Nothing where somebody has the file open.
-    fn with(path: &Path) -> Result<Option<Alone>, Fault> {
+    fn with(path: &Path) -> Result<Option<HeldAlone>, Fault> {
         let flags = OpenFlags::SQLITE_OPEN_READ_WRITE | OpenFlags::SQLITE_OPEN_NO_MUTEX;
         let cipher = known(path);
         let open_here = match OpenHere::new(path, &cipher, Duration::ZERO) {
@@ -208,7 +208,7 @@ impl Alone {
             Err(Fault { kind: FaultKind::Locked, .. }) => Ok(None),
             // What the log makes of the file may be no database.
             Ok(()) | Err(Fault { kind: FaultKind::Damaged | FaultKind::NotADatabase, .. }) => {
-                Ok(Some(Alone(connection, open_here)))
+                Ok(Some(HeldAlone(connection, open_here)))
             }
             Err(fault) => Err(fault),
         }

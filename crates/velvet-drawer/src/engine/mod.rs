@@ -22,6 +22,7 @@ mod memory;
 mod noticed;
 mod open_here;
 mod opener;
+mod participant;
 mod physical;
 mod pool;
 mod report;
@@ -38,7 +39,7 @@ pub(crate) use catalogue::{ColumnEntry, Entry, EntryKind, IndexEntry};
 pub(crate) use ciphers::pour_encrypted;
 pub(crate) use ciphers::{FileCipher, PAGE, RESERVED, known};
 #[cfg(feature = "encryption")]
-pub(crate) use ciphers::{PLAIN, SALT, always, as_text, fits, key_of_all, learn};
+pub(crate) use ciphers::{SALT, always, as_text, fits, key_of_all, learn};
 pub(crate) use commits::{WhichRows, Written};
 pub(crate) use connection::Connection;
 pub(crate) use facts::{MADE, Pages, marking};
@@ -52,6 +53,7 @@ pub(crate) use memory::pour_encrypted;
 pub(crate) use memory::{bytes_of, memory_place, pour_bytes};
 pub(crate) use open_here::{PastEngine, is_open_here};
 pub(crate) use opener::{Opener, Settings};
+pub(crate) use participant::{Course, Moment, Participant};
 pub(crate) use pool::{Pool, SharedWriter, Writer};
 pub(crate) use report::{Ran, Reporting};
 #[cfg(feature = "encryption")]

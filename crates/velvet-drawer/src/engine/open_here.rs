@@ -39,7 +39,7 @@ struct InUse {
 type Key = Option<Arc<FileCipher>>;
 
 /// What a look has open, as long as it may; locked while it reads.
-pub(super) type Held<L> = ReentrantMutex<RefCell<Option<L>>>;
+pub(super) type HeldFiles<L> = ReentrantMutex<RefCell<Option<L>>>;
 
 /// Closes what a look has open.
 pub(super) trait GiveUp: Send + Sync {
@@ -47,7 +47,7 @@ pub(super) trait GiveUp: Send + Sync {
     fn give_up(&self, within: Duration) -> bool;
 }
 
-impl<L: Send> GiveUp for Held<L> {
+impl<L: Send> GiveUp for HeldFiles<L> {
     fn give_up(&self, within: Duration) -> bool {
         let held = in_turns(within, |turn| self.try_lock_for(turn)).ok().flatten();
         held.is_some_and(|held| held.try_borrow_mut().map(|mut look| drop(look.take())).is_ok())
@@ -67,7 +67,7 @@ pub(super) fn open_with(path: &Path) -> Option<Key> {
 
 /// Notes a look, which is closed when somebody opens the file to use it. Says whether somebody has it open already; `None` while looks are being closed, which
 /// [`looks_are_closed`] waits for. The look is locked by the caller.
-pub(super) fn looks_into<L: Send + 'static>(path: &Path, look: &Arc<Held<L>>) -> Option<bool> {
+pub(super) fn looks_into<L: Send + 'static>(path: &Path, look: &Arc<HeldFiles<L>>) -> Option<bool> {
     let mut files = FILES.lock();
     let file = files.entry(path.to_owned()).or_default();
     if file.is_closing {
@@ -75,7 +75,7 @@ pub(super) fn looks_into<L: Send + 'static>(path: &Path, look: &Arc<Held<L>>) ->
     }
     file.may_be_read_only |= file.open == 0;
     file.looks.retain(|look| look.strong_count() > 0);
-    let look: Weak<Held<L>> = Arc::downgrade(look);
+    let look: Weak<HeldFiles<L>> = Arc::downgrade(look);
     file.looks.push(look);
     Some(file.open > 0)
 }

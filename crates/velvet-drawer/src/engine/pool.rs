@@ -2,7 +2,7 @@
 
 use super::open_here::{OpenHere, close_looks};
 use super::{Connection, Displaced, Fault, FaultKind, InPlace, Opener, Written};
-use crate::device::beside::with_companions;
+use crate::device::companions::with_companions;
 use crate::work::cancel::in_turns;
 use parking_lot::Mutex;
 use std::ops::Deref;

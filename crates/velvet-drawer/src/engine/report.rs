@@ -28,19 +28,19 @@ pub(crate) struct Ran<'a> {
 }
 
 /// Tells the app's log of the statements of one connection.
-pub(crate) struct Report {
+pub(crate) struct Reporter {
     reporting: Reporting,
     file: PathBuf,
 }
 
-impl Report {
-    pub(super) fn new(reporting: &Reporting, file: &Path) -> Report {
-        Report { reporting: reporting.clone(), file: file.to_owned() }
+impl Reporter {
+    pub(super) fn new(reporting: &Reporting, file: &Path) -> Reporter {
+        Reporter { reporting: reporting.clone(), file: file.to_owned() }
     }
 
     /// Of a connection that tells nothing.
-    pub(super) fn none() -> Report {
-        Report { reporting: Reporting::default(), file: PathBuf::new() }
+    pub(super) fn none() -> Reporter {
+        Reporter { reporting: Reporting::default(), file: PathBuf::new() }
     }
 
     /// Tells of a statement when what this returns is dropped; nothing when it may not be told of.
@@ -56,7 +56,7 @@ impl Report {
 
 /// A statement that is being run.
 pub(super) struct Telling<'a> {
-    report: &'a Report,
+    report: &'a Reporter,
     tell: fn(&Ran<'_>),
     text: &'a str,
     with_values: Option<String>,
@@ -68,7 +68,7 @@ pub(super) struct Telling<'a> {
 impl Drop for Telling<'_> {
     fn drop(&mut self) {
         let took = self.begun.elapsed();
-        let Report { reporting, file } = self.report;
+        let Reporter { reporting, file } = self.report;
         let text = self.with_values.as_deref().unwrap_or(self.text);
         let is_slow = reporting.slow.is_some_and(|slow| took >= slow);
         if is_slow || reporting.all {

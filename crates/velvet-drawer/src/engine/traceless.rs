@@ -3,9 +3,9 @@
 //! The engine has no one way of doing so; which way is right depends on what stands beside the file.
 
 use super::log_beside::refuse_to_lose_wal;
-use super::open_here::{Held, PastEngine, looks_are_closed, looks_into};
+use super::open_here::{HeldFiles, PastEngine, looks_are_closed, looks_into};
 use super::{Connection, Fault, FaultKind, FileCipher, known};
-use crate::device::beside::with_companions;
+use crate::device::companions::with_companions;
 use crate::device::temporary;
 use crate::work::cancel::Cancel;
 use rusqlite::hooks::{AuthAction, AuthContext, Authorization};
@@ -27,7 +27,7 @@ pub(crate) struct Traceless {
     path: PathBuf,
     cancel: Cancel,
     within: Duration,
-    look: Arc<Held<Look>>,
+    look: Arc<HeldFiles<Look>>,
 }
 
 /// What a look has open.
@@ -45,7 +45,7 @@ type Standing = Option<(u64, Option<SystemTime>)>;
 impl Traceless {
     /// Opens the file at `path` for reading, bounded as [`Connection::bound`] says.
     pub(super) fn open(path: &Path, cancel: &Cancel, within: Duration) -> Result<Traceless, Fault> {
-        let look = Arc::new(Held::new(RefCell::default()));
+        let look = Arc::new(HeldFiles::new(RefCell::default()));
         let opened = Traceless { path: path.to_owned(), cancel: cancel.clone(), within, look };
         opened.read(|_| Ok::<_, Fault>(()))?;
         Ok(opened)

@@ -1,6 +1,6 @@
 //! Keeping a file as it was before a step that loses something.
 
-use crate::device::beside::{self, clear_away};
+use crate::device::companions::{self, clear_away};
 use crate::device::unfinished::WORD;
 use crate::engine::{PAGE, PastEngine, RESERVED, copy_whole, known};
 use crate::error::{Doing, Error};
@@ -17,7 +17,7 @@ const COUNTERS: std::ops::Range<usize> = 24..100;
 /// The caller holds the lock to write, so nobody else makes a copy of this file meanwhile.
 pub(super) fn keep(path: &Path, word: &str) -> Result<Backup, Error> {
     let doing = "cannot keep the file as it was before it is changed";
-    let unfinished = beside::named(path, &format!("{WORD}-copy"), 1);
+    let unfinished = companions::named(path, &format!("{WORD}-copy"), 1);
     // An upgrade that was killed may have left half a copy.
     clear_away(&unfinished);
     let place = copy_whole(path, &unfinished)
@@ -52,7 +52,7 @@ impl Drop for Backup {
 /// Gives the finished copy its name; or finds the same copy there already, from an upgrade that was killed later on.
 fn settle(path: &Path, copy: &Path, word: &str) -> io::Result<Backup> {
     for number in 1.. {
-        let place = beside::named(path, word, number);
+        let place = companions::named(path, word, number);
         if !place.exists() {
             // Another process may have kept another copy under this name since.
             if !new_file::placed(copy, &place)? {

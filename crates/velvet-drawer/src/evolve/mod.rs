@@ -85,15 +85,23 @@ struct Upgrading<'a> {
     doing: String,
 }
 
+/// Whether a copy of the file is kept from before an upgrade, because that loses something.
+#[derive(Clone, Copy, PartialEq)]
+enum FileBefore {
+    Kept,
+    NotNeeded,
+}
+
 impl Upgrading<'_> {
     fn run(&self) -> Result<Option<Upgraded>, Error> {
         let history = self.history()?;
         let plans = self.plan(&history)?;
-        let lossy = plans.iter().any(|s| !s.losses.is_empty()) || self.runs_something_by_hand(&history);
+        let loses = plans.iter().any(|s| !s.losses.is_empty()) || self.runs_something_by_hand(&history);
+        let before = if loses { FileBefore::Kept } else { FileBefore::NotNeeded };
         if let Some(path) = self.path {
-            space::check(path, &plans, lossy)?;
+            space::check(path, &plans, before)?;
         }
-        let upgraded = self.without_foreign_keys(|| self.in_transaction(&history, &plans, lossy))?;
+        let upgraded = self.without_foreign_keys(|| self.in_transaction(&history, &plans, before))?;
         clean(self.connection)?;
         self.connection.truncate_wal();
         Ok(upgraded)
@@ -132,9 +140,14 @@ impl Upgrading<'_> {
         history.since(self.from).flat_map(|v| &v.steps).any(Step::is_by_hand)
     }
 
-    fn in_transaction(&self, history: &History, plans: &[VersionPlan], lossy: bool) -> Result<Option<Upgraded>, Error> {
+    fn in_transaction(
+        &self,
+        history: &History,
+        plans: &[VersionPlan],
+        before: FileBefore,
+    ) -> Result<Option<Upgraded>, Error> {
         let transaction = self.connection.transaction()?;
-        let Some((upgraded, backup)) = self.all(history, plans, lossy)? else { return Ok(None) };
+        let Some((upgraded, backup)) = self.all(history, plans, before)? else { return Ok(None) };
         transaction.commit()?;
         Ok(Some(Upgraded { backup: backup.map(Backup::stays), ..upgraded }))
     }
@@ -143,7 +156,7 @@ impl Upgrading<'_> {
         &self,
         history: &History,
         plans: &[VersionPlan],
-        lossy: bool,
+        before: FileBefore,
     ) -> Result<Option<(Upgraded, Option<Backup>)>, Error> {
         if self.connection.version()? == i64::from(self.declared.version) {
             // Another process was faster.
@@ -151,7 +164,7 @@ impl Upgrading<'_> {
         }
         self.starts_as_recorded(history)?;
         let backup = match self.path {
-            Some(path) if lossy => Some(backup::keep(path, &format!("at-version-{}", self.from))?),
+            Some(path) if before == FileBefore::Kept => Some(backup::keep(path, &format!("at-version-{}", self.from))?),
             _ => None,
         };
         let from = history.structure(self.from).map_err(|p| Error::bare(Cause::Schema, p.to_string()))?;

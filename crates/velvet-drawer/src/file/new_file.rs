@@ -1,6 +1,6 @@
 //! Making a file wholly or not at all: under another name first, which it has until it is finished.
 
-use crate::device::beside;
+use crate::device::companions;
 use crate::device::unfinished::Unfinished;
 use crate::error::{Cause, Doing, Error};
 use std::fs;
@@ -46,7 +46,7 @@ pub(crate) fn make_new(path: &Path, doing: &str, work: impl FnOnce(&Path) -> Res
         return Err(Error::device(doing, &missing).untouched("Nothing was created").in_file(path));
     }
     refuse_companions(path, doing)?;
-    if beside::with_companions(path).any(|p| p.exists()) {
+    if companions::with_companions(path).any(|p| p.exists()) {
         return refused();
     }
     if make(path, doing, work)? { Ok(()) } else { refused() }
@@ -76,9 +76,9 @@ pub(crate) fn placed(unfinished: &Path, path: &Path) -> io::Result<bool> {
         Err(_) => fs::rename(unfinished, path).map(|()| true)?,
     };
     // Where the name may not be on the device, the file is not there for whoever asked for it.
-    beside::keep_names(path).inspect_err(|_| {
+    companions::keep_names(path).inspect_err(|_| {
         if done {
-            beside::clear_away(path)
+            companions::clear_away(path)
         }
     })?;
     Ok(done)

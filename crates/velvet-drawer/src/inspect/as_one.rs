@@ -1,6 +1,6 @@
 //! Whether a file and the log and journal beside it are one whole, told from outside.
 
-use crate::device::beside::COMPANIONS;
+use crate::device::companions::COMPANIONS;
 use crate::engine::{Encrypted, LogBeside, Opener, log_beside};
 use std::fs;
 use std::path::{Path, PathBuf};
@@ -12,7 +12,7 @@ pub(super) const RIGHT_WAY: &str = "To pull a complete copy, end the app and cop
 /// Why a file and what stands beside it are not one whole, told from outside; nothing where no reason is seen.
 pub(super) fn not_as_one(path: &Path) -> Option<String> {
     let header = header(path)?;
-    let [log, _, journal] = COMPANIONS.map(|end| Beside::of(path, end));
+    let [log, _, journal] = COMPANIONS.map(|end| Companion::of(path, end));
     if log.bytes > 0 {
         return of_log(path, &header, &log);
     }
@@ -20,21 +20,21 @@ pub(super) fn not_as_one(path: &Path) -> Option<String> {
 }
 
 /// A file beside another.
-pub(super) struct Beside {
+pub(super) struct Companion {
     pub(super) name: String,
     pub(super) path: PathBuf,
     pub(super) bytes: u64,
     pub(super) is_there: bool,
 }
 
-impl Beside {
-    pub(super) fn of(file: &Path, end: &str) -> Beside {
+impl Companion {
+    pub(super) fn of(file: &Path, end: &str) -> Companion {
         let mut path = file.as_os_str().to_owned();
         path.push(end);
         let path = PathBuf::from(path);
         let name = path.file_name().map(|n| n.to_string_lossy().into_owned()).unwrap_or_default();
         let found = fs::metadata(&path).ok();
-        Beside { name, bytes: found.as_ref().map_or(0, fs::Metadata::len), is_there: found.is_some(), path }
+        Companion { name, bytes: found.as_ref().map_or(0, fs::Metadata::len), is_there: found.is_some(), path }
     }
 }
 
@@ -54,7 +54,7 @@ fn cut(header: &Header) -> Option<String> {
 }
 
 /// Whether the write-ahead log is that of the file, of the same moment.
-fn of_log(path: &Path, header: &Header, beside: &Beside) -> Option<String> {
+fn of_log(path: &Path, header: &Header, beside: &Companion) -> Option<String> {
     let name = path.file_name().map(|n| n.to_string_lossy().into_owned()).unwrap_or_default();
     let another = |which: &str| {
         format!(

@@ -1,9 +1,9 @@
 //! Whether a file is all there: the newest changes, or the way back out of unfinished ones, stand beside it.
 
-use super::as_one::{Beside, RIGHT_WAY, header, not_as_one};
+use super::as_one::{Companion, RIGHT_WAY, header, not_as_one};
 use super::file::File;
 use super::sessions::SessionEnd;
-use crate::device::beside::COMPANIONS;
+use crate::device::companions::COMPANIONS;
 use crate::engine::{Encrypted, LogBeside, log_beside};
 use crate::error::Error;
 use crate::opening::unanswered;
@@ -17,7 +17,7 @@ impl File {
     /// # Errors
     /// When the file cannot be read.
     pub fn notes(&self) -> Result<Vec<String>, Error> {
-        let [log, _, journal] = COMPANIONS.map(|end| Beside::of(self.path(), end));
+        let [log, _, journal] = COMPANIONS.map(|end| Companion::of(self.path(), end));
         let mut notes = Vec::new();
         let beside = |h: Header| log_beside(&log.path, &h, Encrypted::at(self.path()).as_ref());
         let is_log = || header(self.path()).is_none_or(|h| !matches!(beside(h), Ok(LogBeside::NoLog)));
@@ -46,7 +46,7 @@ impl File {
     /// # Errors
     /// When the file cannot be read.
     pub fn incomplete(&self) -> Result<Vec<Incomplete>, Error> {
-        let log = Beside::of(self.path(), COMPANIONS[0]);
+        let log = Companion::of(self.path(), COMPANIONS[0]);
         let certain = |what| Incomplete { what, is_told_by_file: true };
         let mut reasons: Vec<Incomplete> = not_as_one(self.path()).into_iter().map(certain).collect();
         if !log.is_there && header(self.path()).is_some_and(|h| h.keeps_log) {
@@ -57,7 +57,7 @@ impl File {
 
     /// The file keeps a write-ahead log beside it while it is used, and there is none: it may have been copied without. One that keeps sessions
     /// tells whether the last of them ended; another tells nothing.
-    fn pulled_alone(&self, log: &Beside) -> Result<Option<Incomplete>, Error> {
+    fn pulled_alone(&self, log: &Companion) -> Result<Option<Incomplete>, Error> {
         let sessions = self.sessions(1)?;
         let what = match sessions.last() {
             Some(session) if matches!(session.end, SessionEnd::Open { .. } | SessionEnd::Running { .. }) => format!(

@@ -179,6 +179,6 @@ fn keeps_trail(file: &File) -> Result<bool, Error> {
 }
 
 fn standing(path: &Path) -> Vec<Option<(u64, Option<SystemTime>)>> {
-    let beside = crate::device::beside::with_companions(path);
+    let beside = crate::device::companions::with_companions(path);
     beside.map(|p| fs::metadata(p).ok().map(|m| (m.len(), m.modified().ok()))).collect()
 }

@@ -1,21 +1,19 @@
 //! What can be known of an encrypted file without its key.
 
 use super::forms;
-use crate::device::beside::with_companions;
+use crate::device::companions::with_companions;
 use crate::engine::{PAGE, PastEngine};
 use crate::opening::resolved;
 use serde::Serialize;
 use std::fs;
 use std::io::{self, Read, Seek, SeekFrom};
 use std::path::{Path, PathBuf};
+use velvet_core::file::header::MAGIC;
 use velvet_core::file::wal;
 use velvet_core::value::hex::hex;
 
 /// How many pages to look at, beside the first.
 const LOOKED_AT: u64 = 16;
-
-/// What a plain file begins with.
-const PLAIN: &[u8] = b"SQLite format 3\0";
 
 /// A file that is no plain database, and whose pages look random, as those of an encrypted one do.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
@@ -67,9 +65,9 @@ pub fn seems_encrypted(path: impl AsRef<Path>) -> io::Result<Option<SeemsEncrypt
         file.seek(SeekFrom::Start(at * PAGE as u64))?;
         file.read_exact(&mut page)?;
         if at == 0 {
-            salt = hex(&page[..PLAIN.len()]);
+            salt = hex(&page[..MAGIC.len()]);
         }
-        if page.starts_with(PLAIN) || !is_chance(&page) {
+        if page.starts_with(MAGIC) || !is_chance(&page) {
             return Ok(None);
         }
     }

@@ -9,7 +9,7 @@ pub(crate) use rows::{ByRow, LiveRows, Of, Show};
 pub use update::{State, Update};
 pub(crate) use value::LiveValue;
 
-use crate::drawer::{Follower, Inner, Share, Ticket};
+use crate::drawer::{Inner, Share, Subscriber, Subscription};
 use crate::error::Error;
 use crate::work::ui_thread;
 use slot::Slot;
@@ -45,7 +45,7 @@ use std::time::{Duration, Instant};
 #[must_use = "nothing is followed any more once it is dropped"]
 pub struct Live<R> {
     slot: Arc<Slot<R>>,
-    ticket: Arc<Ticket>,
+    ticket: Arc<Subscription>,
     /// The state that was taken last, and the result that it had or that stood before.
     taken: u64,
     before: Option<R>,
@@ -55,7 +55,7 @@ pub struct Live<R> {
 /// Pauses a [`Live`] that somebody else has, lets it go on, or ends it: for a screen that is hidden while a task follows for it.
 #[derive(Clone)]
 pub struct Switch {
-    ticket: Arc<Ticket>,
+    ticket: Arc<Subscription>,
     wake: Arc<dyn slot::Wake>,
 }
 
@@ -64,7 +64,7 @@ pub struct Switch {
 pub struct LiveStream<R>(Live<R>);
 
 impl<R: Clone + Send + Sync + 'static> Live<R> {
-    pub(crate) fn follow<F: Follower>(
+    pub(crate) fn follow<F: Subscriber>(
         inner: &Arc<Inner>,
         share: Option<Share>,
         make: impl FnOnce() -> F,

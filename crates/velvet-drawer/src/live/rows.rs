@@ -5,7 +5,7 @@
 
 use super::Live;
 use super::slot::Slot;
-use crate::drawer::{Follower, Inner, News, Scope};
+use crate::drawer::{Changes, Inner, Scope, Subscriber};
 use crate::engine::{Connection, Row};
 use crate::error::Error;
 use parking_lot::Mutex;
@@ -72,11 +72,11 @@ pub(crate) struct LiveRows<R, S> {
     read: Box<Read<R>>,
     show: fn(List<R>) -> S,
     by_item: bool,
-    held: Mutex<Held<R>>,
+    held: Mutex<HeldRows<R>>,
     slot: Arc<Slot<S>>,
 }
 
-struct Held<R> {
+struct HeldRows<R> {
     listing: Listing<R>,
     /// The tables that the statement reads; nothing before it was read.
     tables: Option<BTreeSet<String>>,
@@ -106,7 +106,7 @@ impl<R: Send + Sync + 'static, S: Clone + Send + Sync + 'static> LiveRows<R, S> 
         let share = (TypeId::of::<LiveRows<R, S>>(), statements.all.text.clone(), values);
         let make = || {
             let listing = Listing::new(statements.keys.clone());
-            let held = Mutex::new(Held { listing, tables: None, by_row: false, is_whole: true, given: Vec::new() });
+            let held = Mutex::new(HeldRows { listing, tables: None, by_row: false, is_whole: true, given: Vec::new() });
             let slot = Arc::new(Slot::new(show.is_same));
             LiveRows {
                 of,
@@ -157,7 +157,7 @@ impl<R: Send + Sync + 'static, S: Clone + Send + Sync + 'static> LiveRows<R, S> 
     }
 
     /// Reads all rows anew; what is as before is kept.
-    fn read_all(&self, connection: &Connection, held: &mut Held<R>) -> Result<(), Error> {
+    fn read_all(&self, connection: &Connection, held: &mut HeldRows<R>) -> Result<(), Error> {
         let mut known: HashMap<i64, (u64, Arc<R>)> =
             held.listing.rows().map(|(n, hash, item)| (n, (hash, Arc::clone(item)))).collect();
         let mut listing = Listing::new(self.statements.keys.clone());
@@ -187,7 +187,7 @@ impl<R: Send + Sync + 'static, S: Clone + Send + Sync + 'static> LiveRows<R, S> 
         connection: &Connection,
         some: &SomeRows,
         numbers: &BTreeSet<i64>,
-        held: &mut Held<R>,
+        held: &mut HeldRows<R>,
     ) -> Result<bool, Error> {
         let numbers: Vec<i64> = numbers.iter().copied().collect();
         let before = held.listing.held(&numbers);
@@ -248,8 +248,8 @@ impl<R: Send + Sync + 'static, S: Clone + Send + Sync + 'static> LiveRows<R, S> 
     }
 }
 
-impl<R: Send + Sync + 'static, S: Clone + Send + Sync + 'static> Follower for LiveRows<R, S> {
-    fn step(&self, scope: Scope<'_>, news: &News) -> Result<BTreeSet<String>, Error> {
+impl<R: Send + Sync + 'static, S: Clone + Send + Sync + 'static> Subscriber for LiveRows<R, S> {
+    fn step(&self, scope: Scope<'_>, news: &Changes) -> Result<BTreeSet<String>, Error> {
         let connection = scope.connection;
         let mut held = self.held.lock();
         let held = &mut *held;
@@ -259,7 +259,7 @@ impl<R: Send + Sync + 'static, S: Clone + Send + Sync + 'static> Follower for Li
             }
             connection.add_collations(self.statements.collations.iter())?;
             let by_row = held.by_row.then_some(self.statements.some.as_ref()).flatten();
-            if let (Some(some), News::Rows(numbers)) = (by_row, news)
+            if let (Some(some), Changes::Rows(numbers)) = (by_row, news)
                 && let Some(tables) = &held.tables
             {
                 let tables = tables.clone();

@@ -10,13 +10,13 @@ use std::time::Instant;
 
 /// Where the newest result lies.
 pub(crate) struct Slot<R> {
-    held: Mutex<Held<R>>,
+    held: Mutex<Latest<R>>,
     /// Whether two results are the same.
     is_same: fn(&R, &R) -> bool,
     changed: Condvar,
 }
 
-struct Held<R> {
+struct Latest<R> {
     /// Counts the states.
     number: u64,
     result: Option<R>,
@@ -34,7 +34,7 @@ pub(super) trait Wake: Send + Sync {
 
 impl<R> Slot<R> {
     pub(super) fn new(is_same: fn(&R, &R) -> bool) -> Slot<R> {
-        let held = Held { number: 0, result: None, failed: None, is_over: false, wakers: BTreeMap::new() };
+        let held = Latest { number: 0, result: None, failed: None, is_over: false, wakers: BTreeMap::new() };
         Slot { held: Mutex::new(held), is_same, changed: Condvar::new() }
     }
 
@@ -42,11 +42,11 @@ impl<R> Slot<R> {
         (self.is_same)(a, b)
     }
 
-    fn held(&self) -> MutexGuard<'_, Held<R>> {
+    fn held(&self) -> MutexGuard<'_, Latest<R>> {
         self.held.lock()
     }
 
-    fn change(&self, change: impl FnOnce(&mut Held<R>) -> bool) {
+    fn change(&self, change: impl FnOnce(&mut Latest<R>) -> bool) {
         let mut held = self.held();
         let wakers = if change(&mut held) { std::mem::take(&mut held.wakers) } else { return };
         drop(held);
@@ -141,7 +141,7 @@ impl<R: Clone> Slot<R> {
     }
 }
 
-impl<R: Clone> Held<R> {
+impl<R: Clone> Latest<R> {
     fn after(&self, number: u64) -> Option<(u64, Result<R, Arc<Error>>)> {
         if self.number == number {
             return None;

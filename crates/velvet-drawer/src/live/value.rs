@@ -2,7 +2,7 @@
 
 use super::Live;
 use super::slot::Slot;
-use crate::drawer::{Follower, Inner, News, Scope};
+use crate::drawer::{Changes, Inner, Scope, Subscriber};
 use crate::error::Error;
 use parking_lot::Mutex;
 use std::collections::BTreeSet;
@@ -27,8 +27,8 @@ impl<R: Clone + PartialEq + Send + Sync + 'static> LiveValue<R> {
     }
 }
 
-impl<R: Clone + PartialEq + Send + Sync + 'static> Follower for LiveValue<R> {
-    fn step(&self, scope: Scope<'_>, _: &News) -> Result<BTreeSet<String>, Error> {
+impl<R: Clone + PartialEq + Send + Sync + 'static> Subscriber for LiveValue<R> {
+    fn step(&self, scope: Scope<'_>, _: &Changes) -> Result<BTreeSet<String>, Error> {
         let mut ask = self.ask.lock();
         let (result, tables) = scope.connection.noticing(|| ask(scope));
         self.slot.put(result?);

@@ -1,6 +1,6 @@
 //! Setting a file aside: moved out of the way with all that belongs to it, never deleted.
 
-use crate::device::beside::{self, with_companions};
+use crate::device::companions::{self, with_companions};
 use crate::engine::{Connection, FaultKind, Opener};
 use crate::error::{Cause, Error};
 use std::fs;
@@ -50,7 +50,7 @@ pub(super) enum SetAsideAs {
 
 /// Gives the file and its companions a new name beside it, and returns that. The caller has seen to it that nobody has it open.
 pub(super) fn set_aside_as(path: &Path, how: SetAsideAs) -> io::Result<PathBuf> {
-    let place = beside::set_aside(path);
+    let place = companions::set_aside(path);
     match how {
         SetAsideAs::NewName => moved(path, &place)?,
         SetAsideAs::SecondName => {
@@ -58,7 +58,7 @@ pub(super) fn set_aside_as(path: &Path, how: SetAsideAs) -> io::Result<PathBuf> 
                 fs::hard_link(&from, &to)
                     .or_else(|_| fs::copy(&from, &to).and_then(|_| fs::File::open(&to)?.sync_all()))?;
             }
-            beside::keep_names(&place)?;
+            companions::keep_names(&place)?;
         }
     }
     Ok(place)
@@ -83,12 +83,12 @@ fn moved(path: &Path, place: &Path) -> io::Result<()> {
         with_companions(path).zip(with_companions(place)).filter(|(from, _)| from.exists()).collect();
     let linked = parts.iter().try_for_each(|(from, to)| fs::hard_link(from, to));
     if linked.is_ok() {
-        beside::keep_names(place)?;
+        companions::keep_names(place)?;
         // The main file goes first: the engine clears away companions that are left without it.
         parts.iter().try_for_each(|(from, _)| fs::remove_file(from))?;
     } else {
         // Not every file system has a second name for a file. Companions go first: they are what cannot be made again.
         parts.iter().rev().filter(|(from, _)| from.exists()).try_for_each(|(from, to)| fs::rename(from, to))?;
     }
-    beside::keep_names(place)
+    companions::keep_names(place)
 }

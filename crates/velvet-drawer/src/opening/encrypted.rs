@@ -3,7 +3,7 @@
 use super::options::Options;
 use super::recognise::UNTOUCHED;
 use super::why_not::not_opened;
-use crate::device::beside;
+use crate::device::companions;
 use crate::device::unfinished::Unfinished;
 use crate::engine::{Connection, Fault, FaultKind, FileCipher, Opener, fits_its_log, hold_empty, is_open_here};
 use crate::error::{Cause, Doing, Error};
@@ -91,7 +91,7 @@ fn in_place_of_empty(path: &Path, wait: Duration, create: impl Fn(&Path) -> Resu
     create(unfinished.path())?;
     let deadline = Instant::now() + wait;
     while is_empty(path) {
-        let placed = || fs::rename(unfinished.path(), path).and_then(|()| beside::keep_names(path));
+        let placed = || fs::rename(unfinished.path(), path).and_then(|()| companions::keep_names(path));
         if let Some(placed) = hold_empty(path, placed)? {
             return placed.map(|()| true).map_err(device);
         }

@@ -3,7 +3,7 @@
 use super::kept::kept;
 use super::path::resolved;
 use super::registry;
-use crate::device::beside;
+use crate::device::companions;
 use crate::device::unfinished::Unfinished;
 use crate::drawer::{Drawer, Later};
 use crate::engine::{FileCipher, HeldFile, Opener, PastEngine, SALT};
@@ -219,7 +219,7 @@ pub(super) fn rewritten(
         there.modified().and_then(|at| fs::File::options().write(true).open(unfinished.path())?.set_modified(at));
     written.map_err(device)?;
     fs::rename(unfinished.path(), path).map_err(device)?;
-    beside::keep_names(path)
+    companions::keep_names(path)
         .map_err(|error| device(error).untouched("The file has its new key, which a loss of power may undo"))?;
     drop(held);
     Ok(())

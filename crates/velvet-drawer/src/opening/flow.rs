@@ -12,7 +12,7 @@ use super::why_not::{not_opened, not_opened_to_read};
 use crate::attachments;
 use crate::bookkeeping::sessions::{Recorder, Start};
 use crate::bookkeeping::trails::Keeping;
-use crate::device::beside::with_companions;
+use crate::device::companions::with_companions;
 use crate::device::unfinished::clear_left_behind;
 use crate::drawer::{Drawer, InEffect, Inner, Opened, Place};
 use crate::engine::{self, Connection, FaultKind, Opener, Pool, identity, is_open_here};
@@ -154,9 +154,11 @@ impl Options {
             opened: opened.in_words(),
             kept,
         });
-        let recorder = start.map(Recorder::new);
-        let trails =
-            self.trails.any(&declared).then(|| Keeping::new(self.trails.entries, self.trails.age, self.clock.clone()));
+        let recorder = start.map(Recorder::new).map(Arc::new);
+        let trails = self
+            .trails
+            .any(&declared)
+            .then(|| Keeping::new(self.trails.entries, self.trails.age, self.clock.clone(), recorder.clone()));
         let (copies, clock) = (self.copies, self.clock.clone());
         if opened.upgraded.is_some() || opened.adopted.is_some() {
             // Where it cannot be done now, the next start does it.
@@ -311,8 +313,10 @@ impl Options {
         fill(&mut writer, self.settings.wait).map_err(name)?;
         let found = recognise(&writer, &declared).map_err(name)?;
         let opened = self.bring_up(&writer, found, &declared, None).map_err(name)?;
-        let trails =
-            self.trails.any(&declared).then(|| Keeping::new(self.trails.entries, self.trails.age, self.clock.clone()));
+        let trails = self
+            .trails
+            .any(&declared)
+            .then(|| Keeping::new(self.trails.entries, self.trails.age, self.clock.clone(), None));
         let pool = Pool::new(self.opener(&place), writer);
         let in_effect = InEffect { clock: self.clock.clone(), ..InEffect::default() };
         let inner =

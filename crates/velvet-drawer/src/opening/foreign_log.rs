@@ -3,7 +3,7 @@
 use super::kept::{LogWithoutFile, logs_without_file};
 use super::restore::placed;
 use super::{path, recognise, registry};
-use crate::device::beside::{self, with_companions};
+use crate::device::companions::{self, with_companions};
 use crate::device::unfinished::Unfinished;
 use crate::engine::{Fault, FaultKind, Opener, alone_with_log, transactions_in};
 use crate::error::{Cause, Doing, Error};
@@ -34,8 +34,8 @@ pub(crate) fn unanswered(path: &Path) -> impl Iterator<Item = (LogWithoutFile, S
 pub(super) fn answered(path: &Path, may_stay: bool) -> Result<(), Error> {
     for (LogWithoutFile { log, place }, what) in unanswered(path) {
         if may_stay {
-            fs::rename(&log, beside::log_of(&place))
-                .and_then(|()| beside::keep_names(path))
+            fs::rename(&log, companions::log_of(&place))
+                .and_then(|()| companions::keep_names(path))
                 .map_err(|error| Error::device(SETTING_ASIDE, &error).untouched(recognise::UNTOUCHED).in_file(path))?;
             continue;
         }
@@ -52,13 +52,13 @@ pub(super) fn answered(path: &Path, may_stay: bool) -> Result<(), Error> {
 /// Moves the log next to the file out of its way, with a complete copy of the file. Returns the new path; `None` if another process was faster.
 pub(super) fn set_aside(path: &Path) -> Result<Option<PathBuf>, Error> {
     let Some(log) = with_companions(path).nth(1) else { return Ok(None) };
-    let place = beside::set_aside(path);
-    let to = beside::log_of(&place);
+    let place = companions::set_aside(path);
+    let to = companions::log_of(&place);
     let moved = || {
         fs::rename(&log, &to)?;
         // The engine would look for the log's contents there.
         let _ = with_companions(path).nth(2).map(fs::remove_file);
-        beside::keep_names(path)
+        companions::keep_names(path)
     };
     let device = |error| Error::device(SETTING_ASIDE, &error);
     let result = if path.exists() {

@@ -1,6 +1,6 @@
 //! What is kept of a drawer beside its file: copies from before upgrades and adoption, and files that were set aside.
 
-use crate::device::beside::{self, COMPANIONS, LOG, with_companions};
+use crate::device::companions::{self, COMPANIONS, LOG, with_companions};
 use crate::device::unfinished::WORD;
 use crate::engine::{Connection, Fault, is_open_here};
 use crate::schema::about::About;
@@ -119,7 +119,7 @@ pub(crate) fn keep_within(connection: &Connection, path: &Path, bounds: Bounds, 
         reasons.push(copy.reason);
         let is_old = u64::try_from(counted - since).is_ok_and(|age| age > bounds.age.as_secs());
         if (at >= bounds.copies || is_old && !is_newest) && !is_open_here(&copy.path) {
-            beside::clear_away(&copy.path);
+            companions::clear_away(&copy.path);
             About::forget(connection, &fact)?;
         }
     }
@@ -179,7 +179,7 @@ mod tests {
 
     #[test]
     fn a_word_says_what_a_file_is_kept_for_and_other_words_say_nothing() {
-        let place = beside::set_aside(Path::new("/no/kiln.drawer"));
+        let place = companions::set_aside(Path::new("/no/kiln.drawer"));
         let now = place.to_string_lossy().replace("/no/kiln.", "").replace(".drawer", "");
         for (word, kept_for) in [
             ("at-version-12", Some(KeptFor::Upgrade(12))),

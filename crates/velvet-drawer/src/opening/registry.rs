@@ -6,8 +6,8 @@ use crate::engine::{identity, is_open_here, seen};
 use crate::error::{Cause, Error};
 use crate::schema::Declared;
 use crate::work::cancel::in_turns;
+use crate::work::under_way::{Activity, UnderWay};
 use parking_lot::Mutex;
-use std::cell::RefCell;
 use std::collections::HashMap;
 use std::path::{Path, PathBuf};
 use std::sync::{Arc, LazyLock, Weak};
@@ -27,7 +27,7 @@ pub(super) fn open(
     asked: &InEffect,
     open: impl FnOnce(Declared) -> Result<Arc<Inner>, Error>,
 ) -> Result<Arc<Inner>, Error> {
-    let _opening = BeingOpened::begin(path)?;
+    let _opening = begin(path)?;
     let slot = slot(path);
     let mut held = match in_turns(Duration::MAX, |turn| slot.try_lock_for(turn)) {
         Ok(Some(held)) => held,
@@ -51,7 +51,7 @@ pub(super) fn open(
 
 /// Runs `work`, which replaces or removes the file at this resolved path, while nobody in this process opens it. `doing` begins the sentence when it cannot.
 pub(super) fn alone<R>(path: &Path, doing: &str, work: impl FnOnce() -> Result<R, Error>) -> Result<R, Error> {
-    let _opening = BeingOpened::begin(path)?;
+    let _opening = begin(path)?;
     let slot = slot(path);
     let held = match slot.try_lock() {
         None => in_turns(Duration::MAX, |turn| slot.try_lock_for(turn)).ok().flatten(),
@@ -70,35 +70,20 @@ pub(super) fn alone<R>(path: &Path, doing: &str, work: impl FnOnce() -> Result<R
     work()
 }
 
-thread_local! {
-    /// The paths that this thread is about to open.
-    static OPENING_HERE: RefCell<Vec<PathBuf>> = const { RefCell::new(Vec::new()) };
-}
-
-/// Marks a path as being opened by this thread until it is dropped.
-struct BeingOpened;
-
-impl BeingOpened {
-    /// # Errors
-    /// When this thread is opening the path already: code of an upgrade, or what fills a new file, would wait for itself.
-    fn begin(path: &Path) -> Result<BeingOpened, Error> {
-        if OPENING_HERE.with_borrow(|open| open.iter().any(|p| p == path)) {
-            let error =
-                Error::new(Cause::Nested, "cannot open the drawer while it is being opened, on the same thread");
-            return Err(error
-                .untouched("Nothing was opened by this call")
-                .advise("Use what the code is given: `upgrade` or `tx`")
-                .in_file(path));
-        }
-        OPENING_HERE.with_borrow_mut(|open| open.push(path.to_owned()));
-        Ok(BeingOpened)
+/// Marks a path as being opened by this thread until what this returns is dropped.
+///
+/// # Errors
+/// When this thread is opening the path already: code of an upgrade, or what fills a new file, would wait for itself.
+fn begin(path: &Path) -> Result<UnderWay, Error> {
+    let opening = Activity::Opening(path.to_owned());
+    if opening.is_under_way() {
+        let error = Error::new(Cause::Nested, "cannot open the drawer while it is being opened, on the same thread");
+        return Err(error
+            .untouched("Nothing was opened by this call")
+            .advise("Use what the code is given: `upgrade` or `tx`")
+            .in_file(path));
     }
-}
-
-impl Drop for BeingOpened {
-    fn drop(&mut self) {
-        OPENING_HERE.with_borrow_mut(Vec::pop);
-    }
+    Ok(opening.begin())
 }
 
 fn is_open(slot: &Slot) -> bool {

@@ -2,7 +2,7 @@
 
 use super::kept::{kept, unfinished};
 use super::{registry, resolved};
-use crate::device::beside::with_companions;
+use crate::device::companions::with_companions;
 use crate::engine::{Connection, FaultKind, Opener, is_open_here};
 use crate::error::{Cause, Doing, Error};
 use crate::schema::about::About;

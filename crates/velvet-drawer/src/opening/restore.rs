@@ -3,7 +3,7 @@
 use super::aside::{self, SetAsideAs};
 use super::kept::{KeptFor, kept};
 use super::{path, registry};
-use crate::device::beside::{self, with_companions};
+use crate::device::companions::{self, with_companions};
 use crate::device::unfinished::Unfinished;
 #[cfg(feature = "encryption")]
 use crate::engine::known;
@@ -106,7 +106,7 @@ fn app(connection: &Connection) -> Result<Option<String>, Fault> {
 pub(super) fn placed(unfinished: &Path, path: &Path) -> Result<Option<PathBuf>, Error> {
     let device = |error| Error::device(DOING, &error).untouched("The file was left as it was").in_file(path);
     if !path.exists() {
-        fs::rename(unfinished, path).and_then(|()| beside::keep_names(path)).map_err(device)?;
+        fs::rename(unfinished, path).and_then(|()| companions::keep_names(path)).map_err(device)?;
         return Ok(None);
     }
     // Held until the other file is in its place, so that no other process begins to use this one.
@@ -127,7 +127,7 @@ pub(super) fn placed(unfinished: &Path, path: &Path) -> Result<Option<PathBuf>, 
     // Windows replaces no file that is open.
     let held = held.filter(|_| !cfg!(windows));
     fs::rename(unfinished, path).map_err(device)?;
-    beside::keep_names(path).map_err(|error| {
+    companions::keep_names(path).map_err(|error| {
         let what = format!(
             "The copy is in its place, which a loss of power may undo; what stood there is in {}",
             aside.display()

@@ -4,7 +4,7 @@ use super::{Records, reading, unreadable};
 use crate::drawer::{Access, Inner};
 use crate::engine::Rows;
 use crate::error::Error;
-use crate::search::TextsAtHand;
+use crate::search::CachedTexts;
 use crate::work::ui_thread;
 use velvet_core::Marked;
 use velvet_core::search::suggest::Suggestions;
@@ -51,7 +51,7 @@ impl<T: Record, A: Access> Records<T, A> {
         let position = picked.position;
         let text = |select: Select| select.any_order::<T>(picked);
         match self.at.drawer()? {
-            Some(inner) => from_texts_at_hand(&inner, position, self, text, &mut best)?,
+            Some(inner) => from_cached_texts(&inner, position, self, text, &mut best)?,
             None if best.is_empty() => {}
             None => self.run(text, |_, rows| each_text::<T>(rows, position, |text| best.offer(text)))?,
         }
@@ -75,7 +75,7 @@ fn each_text<T: Record>(rows: &mut Rows<'_>, position: Option<usize>, mut take: 
 }
 
 /// Offers the texts of a column that were read for the letter before, or reads them.
-fn from_texts_at_hand<T: Record, A: Access>(
+fn from_cached_texts<T: Record, A: Access>(
     inner: &Inner,
     position: Option<usize>,
     records: Records<T, A>,
@@ -83,12 +83,12 @@ fn from_texts_at_hand<T: Record, A: Access>(
     best: &mut Suggestions,
 ) -> Result<(), Error> {
     inner.refuse_if_busy_here("read")?;
-    let mut at_hand = inner.texts_at_hand.lock();
-    let texts = match at_hand.take() {
+    let mut cache = inner.cached_texts.lock();
+    let texts = match cache.take() {
         Some(texts) => texts,
-        None => TextsAtHand::new(inner.own_reader()?),
+        None => CachedTexts::new(inner.own_reader()?),
     };
-    let texts = at_hand.insert(texts);
+    let texts = cache.insert(texts);
     let (statement, now) = inner.with_reader(&texts.connection, |scope| {
         scope.doing(reading::<T>, || Ok((records.statement(scope, text)?, scope.connection.count_of_others()?)))
     })?;

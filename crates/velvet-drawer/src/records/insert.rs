@@ -7,7 +7,7 @@ use crate::error::Error;
 use crate::work::progress;
 use jiff::Timestamp;
 use velvet_core::column_type::stored_value;
-use velvet_core::records::stamp::{StampedColumn, When};
+use velvet_core::records::stamp::When;
 use velvet_core::{Key, Record, Stored};
 
 impl Drawer {
@@ -56,18 +56,15 @@ const FORESEEN: usize = 1 << 17;
 impl Scope<'_, Writes> {
     #[inline]
     pub(crate) fn insert<T: Record>(self, mut record: T) -> Result<Stored<T>, Error> {
-        if !T::STAMPED.is_empty() {
-            record.stamp(self.now(), When::Created);
-        }
-        let statement = || Ok::<_, Error>(self.connection.prepare(&T::statements().insert)?);
-        let doing = || format!("cannot insert a {}", T::TABLE);
-        let key = self.doing(doing, || self.insert_stamped(&mut statement()?, &record))?;
+        let moment = self.moment_of::<T>();
+        let key = self.inserted(&record, moment, || format!("cannot insert a {}", T::TABLE))?;
+        stamp(&mut record, moment);
         Ok(Stored::new(key, record))
     }
 
     #[inline]
     pub(crate) fn insert_ref<T: Record>(self, record: &T) -> Result<Key<T>, Error> {
-        self.insert_with(&T::statements().insert, record, || format!("cannot insert a {}", T::TABLE))
+        self.inserted(record, self.moment_of::<T>(), || format!("cannot insert a {}", T::TABLE))
     }
 
     pub(crate) fn insert_all<T: Record>(self, records: impl IntoIterator<Item = T>) -> Result<Vec<Stored<T>>, Error> {
@@ -79,58 +76,61 @@ impl Scope<'_, Writes> {
         let doing = || format!("cannot insert records of {}", T::TABLE);
         let mut statement = self.doing(doing, || Ok(self.connection.prepare(insert)?))?;
         for (position, mut record) in records.enumerate() {
-            if !T::STAMPED.is_empty() {
-                record.stamp(self.now(), When::Created);
-            }
             progress::tell_rows(|| format!("inserting records of {}", T::TABLE), position as u64, foreseen);
             let doing = || format!("cannot insert record {} of the {} given", position + 1, T::TABLE);
-            let key = self.doing(doing, || self.insert_stamped(&mut statement, &record))?;
+            let moment = self.moment_of::<T>();
+            let key = self.doing(doing, || self.insert_row(&mut statement, &record, moment))?;
+            stamp(&mut record, moment);
             all.push(Stored::new(key, record));
         }
         progress::tell(|| format!("inserting records of {}", T::TABLE), all.len() as u64, Some(all.len() as u64));
         Ok(all)
     }
 
-    /// Inserts a record by a statement, which binds all of its columns.
+    /// The moment of an insert, where the library fills any column with it.
     #[inline]
-    pub(super) fn insert_with<T: Record>(
+    pub(super) fn moment_of<T: Record>(self) -> Option<Timestamp> {
+        if T::STAMPED.is_empty() { None } else { Some(self.now()) }
+    }
+
+    /// Inserts one record.
+    #[inline]
+    pub(super) fn inserted<T: Record>(
         self,
-        text: &str,
         record: &T,
+        moment: Option<Timestamp>,
         doing: impl FnOnce() -> String,
     ) -> Result<Key<T>, Error> {
-        self.doing(doing, || self.insert_by(&mut self.connection.prepare(text)?, record))
+        let statement = || Ok::<_, Error>(self.connection.prepare(&T::statements().insert)?);
+        self.doing(doing, || self.insert_row(&mut statement()?, record, moment))
     }
 
-    /// Inserts a record by a prepared statement, with the moment where the library fills that.
+    /// Inserts a record by the prepared statement, with the moment in the columns that the library fills.
     #[inline]
-    pub(super) fn insert_by<T: Record>(self, statement: &mut Statement<'_>, record: &T) -> Result<Key<T>, Error> {
-        self.insert_with_moment(statement, record, T::STAMPED)
-    }
-
-    /// As [`Scope::insert_by`], of a record that has the moment already.
-    #[inline]
-    fn insert_stamped<T: Record>(self, statement: &mut Statement<'_>, record: &T) -> Result<Key<T>, Error> {
-        self.insert_with_moment(statement, record, &[])
-    }
-
-    #[inline]
-    fn insert_with_moment<T: Record>(
+    pub(super) fn insert_row<T: Record>(
         self,
         statement: &mut Statement<'_>,
         record: &T,
-        stamped: &[StampedColumn],
+        moment: Option<Timestamp>,
     ) -> Result<Key<T>, Error> {
         let mut columns = statement.columns();
         record.store(&mut columns).map_err(misfit::<T>)?;
         columns.fault()?;
-        if !stamped.is_empty() {
-            let now = stored_value::<Timestamp>(&self.now()).map_err(misfit::<T>)?;
-            stamped.iter().try_for_each(|column| statement.bind(column.at + 1, now.as_ref()))?;
+        if let Some(moment) = moment {
+            let moment = stored_value::<Timestamp>(&moment).map_err(misfit::<T>)?;
+            T::STAMPED.iter().try_for_each(|column| statement.bind(column.at + 1, moment.as_ref()))?;
         }
         match statement.execute() {
             Ok(_) => Ok(Key::from_number(self.connection.last_row_number())),
             Err(fault) => Err(clash::explain(self, record, fault)),
         }
+    }
+}
+
+/// Puts the moment of the insert into what is handed back.
+#[inline]
+fn stamp<T: Record>(record: &mut T, moment: Option<Timestamp>) {
+    if let Some(moment) = moment {
+        record.stamp(moment, When::Created);
     }
 }

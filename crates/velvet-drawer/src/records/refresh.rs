@@ -367,7 +367,8 @@ impl<T: Record> Refreshing<'_, T> {
         }
         let mut statement = self.scope.connection.prepare(&T::statements().insert)?;
         for (done, at) in (before + 1..).zip(new) {
-            self.scope.doing(|| one::<T>(at), || self.scope.insert_by(&mut statement, &self.incoming[at]))?;
+            let moment = self.scope.moment_of::<T>();
+            self.scope.doing(|| one::<T>(at), || self.scope.insert_row(&mut statement, &self.incoming[at], moment))?;
             self.tell(done);
         }
         Ok(())

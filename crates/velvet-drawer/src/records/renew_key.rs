@@ -1,6 +1,6 @@
 //! A new key for what is sealed.
 
-use crate::device::beside;
+use crate::device::companions;
 use crate::drawer::Drawer;
 use crate::engine::Connection;
 use crate::error::{Cause, Error};
@@ -55,7 +55,7 @@ impl Drawer {
     pub fn forget_old_keys(&self) -> Result<(), Error> {
         let declared = &self.inner.declared;
         let doing = || "cannot forget the keys that the drawer had before";
-        let set_aside = self.inner.path().map(beside::all_set_aside).unwrap_or_default();
+        let set_aside = self.inner.path().map(companions::all_set_aside).unwrap_or_default();
         let forget = |connection: &Connection| declared.sealing.forget_old_keys(connection, &declared.app, &set_aside);
         let still = self.inner.reading(|scope| scope.doing(doing, || forget(scope.connection)))?;
         let Some(file) = still.first() else { return Ok(()) };

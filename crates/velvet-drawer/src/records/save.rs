@@ -9,9 +9,9 @@ use velvet_core::records::stored_form::StoredForm;
 use velvet_core::{Edit, Key, Record, Stored};
 
 /// An edit that could not be saved: what it was, why, and what is stored instead. Nothing that was typed is lost.
-pub struct Unsaved<T>(Box<Inner<T>>);
+pub struct Unsaved<T>(Box<UnsavedParts<T>>);
 
-struct Inner<T> {
+struct UnsavedParts<T> {
     error: Error,
     edit: Edit<T>,
     theirs: Option<Stored<T>>,
@@ -120,7 +120,7 @@ fn finished<T: Record>(
     match saved {
         Ok((_, Some(stored))) => Ok(stored),
         Ok((key, None)) => Ok(Stored::new(key, edit.into_record())),
-        Err(error) => Err(Unsaved(Box::new(Inner { error, edit, theirs }))),
+        Err(error) => Err(Unsaved(Box::new(UnsavedParts { error, edit, theirs }))),
     }
 }
 
@@ -128,7 +128,7 @@ impl Scope<'_, Writes> {
     fn save<T: Record>(self, edit: &Edit<T>, theirs: &mut Option<Stored<T>>) -> Result<Saved<T>, Error> {
         let Some(key) = edit.key() else {
             let doing = || format!("cannot save a new {}", T::TABLE);
-            let saved = self.insert_with(&T::statements().insert, &**edit, doing)?;
+            let saved = self.inserted(&**edit, self.moment_of::<T>(), doing)?;
             return Ok((saved, if T::STAMPED.is_empty() { None } else { self.get(saved)? }));
         };
         let doing = || format!("cannot save {key}");

@@ -12,7 +12,7 @@ mod renewing;
 pub use renewing::KeyChange;
 pub(crate) use renewing::note_copied_keys;
 
-use crate::engine::{Connection, Fault, Opener, Seals};
+use crate::engine::{Connection, Fault, Moment, Opener, Participant, Seals};
 use crate::error::{Cause, Error};
 use jiff::Timestamp;
 use keys::{KeysInMemory, random};
@@ -44,6 +44,22 @@ pub(crate) struct Sealing {
     seals: Option<Arc<Seals>>,
     /// Whether all files have the same id, for tests.
     is_fixed: bool,
+}
+
+impl Participant for Sealing {
+    fn doing(&self, _: Moment) -> &'static str {
+        "cannot tell the key of what is sealed"
+    }
+
+    /// Sees which key seals: another process may have made one.
+    fn begins(&self, connection: &Connection) -> Result<(), Fault> {
+        let Some(seals) = self.seals.as_ref().filter(|seals| seals.has_key()) else { return Ok(()) };
+        let newest = connection.one("SELECT max(number) FROM velvet_sealing", [], |row| row.integer(0))?;
+        if let Some(newest) = newest.and_then(|newest| u32::try_from(newest).ok()) {
+            seals.seal_with(newest);
+        }
+        Ok(())
+    }
 }
 
 /// Has one key, which everybody knows.
@@ -181,17 +197,6 @@ impl Sealing {
 
     pub(crate) fn seals(&self) -> Option<Arc<Seals>> {
         self.seals.clone()
-    }
-
-    /// Sees at the beginning of a transaction which key seals: another process may have made one.
-    #[inline]
-    pub(crate) fn use_newest(&self, connection: &Connection) -> Result<(), Fault> {
-        let Some(seals) = self.seals.as_ref().filter(|seals| seals.has_key()) else { return Ok(()) };
-        let newest = connection.one("SELECT max(number) FROM velvet_sealing", [], |row| row.integer(0))?;
-        if let Some(newest) = newest.and_then(|newest| u32::try_from(newest).ok()) {
-            seals.seal_with(newest);
-        }
-        Ok(())
     }
 
     /// Finds the keys of a file, and sees that they are its own.

@@ -2,14 +2,41 @@
 
 mod texts;
 
-pub(crate) use texts::TextsAtHand;
+pub(crate) use texts::CachedTexts;
 
-use crate::engine::{Connection, Fault, FaultKind};
+use crate::engine::{Connection, Fault, FaultKind, Moment, Participant};
 use crate::work::progress;
 use velvet_core::schema::structure::{Structure, Table};
 use velvet_core::search::indexed;
 use velvet_core::statement::{self, UNINDEXED};
 use velvet_core::{Value, ValueRef};
+
+/// The indexes of a structure in which words of any table are searched.
+pub(crate) struct Indexes(Structure);
+
+impl Indexes {
+    pub(crate) fn of(structure: &Structure) -> Option<Indexes> {
+        searched(structure).next().is_some().then(|| Indexes(structure.clone()))
+    }
+}
+
+impl Participant for Indexes {
+    fn doing(&self, at: Moment) -> &'static str {
+        if at == Moment::Ends {
+            "cannot tell the search index of what was written"
+        } else {
+            "cannot bring the search index up to date"
+        }
+    }
+
+    fn begins(&self, connection: &Connection) -> Result<(), Fault> {
+        catch_up_with_others(connection, &self.0)
+    }
+
+    fn ends(&self, connection: &Connection) -> Result<(), Fault> {
+        catch_up(connection, &self.0)
+    }
+}
 
 /// The tables with words that are searched.
 pub(crate) fn searched(structure: &Structure) -> impl Iterator<Item = &Table> {
@@ -63,7 +90,7 @@ pub(crate) fn catch_up(connection: &Connection, structure: &Structure) -> Result
 }
 
 /// As [`catch_up`], where other programs have written: what they replaced without telling a trigger is still in the indexes, and goes.
-pub(crate) fn catch_up_with_others(connection: &Connection, structure: &Structure) -> Result<(), Fault> {
+fn catch_up_with_others(connection: &Connection, structure: &Structure) -> Result<(), Fault> {
     if !is_behind(connection)? {
         return Ok(());
     }

@@ -8,7 +8,7 @@ const MOST_KEPT: usize = 16 << 20;
 
 /// The texts that were suggested from last. While somebody types, the same ones are looked through for each letter, so they are
 /// kept until something is written; a connection of their own tells when.
-pub(crate) struct TextsAtHand {
+pub(crate) struct CachedTexts {
     pub(crate) connection: Connection,
     /// The statement that read them, with its values; nothing when they are not kept.
     statement: Option<Fragment>,
@@ -18,9 +18,9 @@ pub(crate) struct TextsAtHand {
     ends: Vec<usize>,
 }
 
-impl TextsAtHand {
-    pub(crate) fn new(connection: Connection) -> TextsAtHand {
-        TextsAtHand { connection, statement: None, version: 0, texts: String::new(), ends: Vec::new() }
+impl CachedTexts {
+    pub(crate) fn new(connection: Connection) -> CachedTexts {
+        CachedTexts { connection, statement: None, version: 0, texts: String::new(), ends: Vec::new() }
     }
 
     /// The texts that a statement would read now, where they are at hand.

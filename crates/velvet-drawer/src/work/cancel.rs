@@ -1,6 +1,6 @@
 //! Asking work to stop.
 
-use std::cell::RefCell;
+use super::{of_job, with_job};
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::{Duration, Instant};
@@ -9,11 +9,6 @@ use std::time::{Duration, Instant};
 /// [`Error::is_cancelled`](crate::Error::is_cancelled). Clones ask the same.
 #[derive(Clone, Debug, Default)]
 pub struct Cancel(Arc<AtomicBool>);
-
-thread_local! {
-    /// What asks the work of this thread to stop.
-    static HERE: RefCell<Option<Cancel>> = const { RefCell::new(None) };
-}
 
 impl Cancel {
     /// Asks it to stop, for good.
@@ -42,14 +37,13 @@ impl Cancel {
     /// # Ok::<(), velvet_drawer::Error>(())
     /// ```
     pub fn during<R>(&self, work: impl FnOnce() -> R) -> R {
-        let _before = Before(HERE.replace(Some(self.clone())));
-        work()
+        with_job(|job| &mut job.cancel, self.clone(), work)
     }
 
     /// What asks the work of this thread to stop, where something may.
     #[inline]
     pub(crate) fn here() -> Option<Cancel> {
-        HERE.with_borrow(Option::clone)
+        of_job(|job| &mut job.cancel, |cancel| cancel.clone())
     }
 }
 
@@ -78,14 +72,5 @@ pub(crate) fn in_turns<R>(
         if left.is_zero() {
             return Ok(None);
         }
-    }
-}
-
-/// Puts back what was there before, also when the work panics.
-struct Before(Option<Cancel>);
-
-impl Drop for Before {
-    fn drop(&mut self) {
-        HERE.set(self.0.take());
     }
 }

@@ -5,11 +5,11 @@ use std::task::{Context, Poll, Waker};
 
 /// What work on another thread comes to.
 pub(crate) struct Outcome<R> {
-    state: Mutex<State<R>>,
+    state: Mutex<OutcomeState<R>>,
     finished: Condvar,
 }
 
-struct State<R> {
+struct OutcomeState<R> {
     is_finished: bool,
     /// The result, until it is taken.
     result: Option<R>,
@@ -18,13 +18,13 @@ struct State<R> {
 
 impl<R> Default for Outcome<R> {
     fn default() -> Self {
-        let state = State { is_finished: false, result: None, waker: None };
+        let state = OutcomeState { is_finished: false, result: None, waker: None };
         Outcome { state: Mutex::new(state), finished: Condvar::new() }
     }
 }
 
 impl<R> Outcome<R> {
-    fn state(&self) -> MutexGuard<'_, State<R>> {
+    fn state(&self) -> MutexGuard<'_, OutcomeState<R>> {
         self.state.lock()
     }
 

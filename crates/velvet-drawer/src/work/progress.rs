@@ -1,6 +1,6 @@
 //! How far long work has come.
 
-use std::cell::RefCell;
+use super::{of_job, with_job};
 use std::time::{Duration, Instant};
 
 /// How far long work has come.
@@ -21,14 +21,10 @@ pub struct Progress {
 
 type Tell = Box<dyn FnMut(&Progress)>;
 
-struct Teller {
+/// Who is told of the work of a thread.
+pub(super) struct Teller {
     tell: Tell,
     told: Option<(Instant, String, usize)>,
-}
-
-thread_local! {
-    /// Who is told of the work of this thread.
-    static TELLER: RefCell<Option<Teller>> = const { RefCell::new(None) };
 }
 
 /// How often it is told of one thing.
@@ -51,23 +47,13 @@ impl Progress {
     /// # Ok::<(), velvet_drawer::Error>(())
     /// ```
     pub fn told<R>(tell: impl FnMut(&Progress) + 'static, work: impl FnOnce() -> R) -> R {
-        let _before = Before(TELLER.replace(Some(Teller { tell: Box::new(tell), told: None })));
-        work()
-    }
-}
-
-/// Puts back who was told before, also when the work panics.
-struct Before(Option<Teller>);
-
-impl Drop for Before {
-    fn drop(&mut self) {
-        TELLER.set(self.0.take());
+        with_job(|job| &mut job.teller, Teller { tell: Box::new(tell), told: None }, work)
     }
 }
 
 /// This much is done of something.
 pub(crate) fn tell(doing: impl FnOnce() -> String, done: u64, of: Option<u64>) {
-    if TELLER.with_borrow(Option::is_some) {
+    if of_job(|job| &mut job.teller, |teller| teller.is_some()) {
         tell_all(&Progress { doing: doing(), done, of, ..Progress::default() });
     }
 }
@@ -83,7 +69,7 @@ pub(crate) fn tell_rows(doing: impl FnOnce() -> String, done: u64, of: Option<u6
 /// As [`tell`], where there are parts.
 pub(crate) fn tell_all(progress: &Progress) {
     // What is told may itself use a drawer.
-    let Some(mut teller) = TELLER.take() else { return };
+    let Some(mut teller) = of_job(|job| &mut job.teller, Option::take) else { return };
     let is_soon = |(at, doing, parts_done): &(Instant, String, usize)| {
         at.elapsed() < BETWEEN && *doing == progress.doing && *parts_done == progress.parts_done
     };
@@ -91,5 +77,5 @@ pub(crate) fn tell_all(progress: &Progress) {
         (teller.tell)(progress);
         teller.told = Some((Instant::now(), progress.doing.clone(), progress.parts_done));
     }
-    TELLER.set(Some(teller));
+    of_job(|job| &mut job.teller, |place| *place = Some(teller));
 }

@@ -12,9 +12,10 @@
 //! # Ok::<(), velvet_drawer::Error>(())
 //! ```
 
+use super::under_way::{Activity, UnderWay};
 use parking_lot::Mutex;
 use std::backtrace::Backtrace;
-use std::cell::{Cell, RefCell};
+use std::cell::RefCell;
 use std::collections::HashSet;
 use std::fmt;
 use std::sync::LazyLock;
@@ -42,12 +43,10 @@ impl fmt::Display for BlockingCall {
     }
 }
 
-type Report = Box<dyn Fn(&BlockingCall)>;
+type OnBlockingCall = Box<dyn Fn(&BlockingCall)>;
 
 thread_local! {
-    static REPORT: RefCell<Option<Report>> = const { RefCell::new(None) };
-    /// Whether a call is watched, of which others are parts.
-    static IS_WATCHED: Cell<bool> = const { Cell::new(false) };
+    static REPORT: RefCell<Option<OnBlockingCall>> = const { RefCell::new(None) };
 }
 
 /// Declares the thread that calls this as the one that draws the screen. In debug builds, each call there that waits for a drawer is handed to
@@ -57,19 +56,22 @@ pub fn declare(report: impl Fn(&BlockingCall) + 'static) {
 }
 
 /// Reports that this thread waited, when it is dropped.
-pub(crate) struct Watched(Instant);
+pub(crate) struct Watched {
+    begun: Instant,
+    _under_way: UnderWay,
+}
 
 /// Watches a call that waits; nothing where that may be.
 #[inline]
 pub(crate) fn watched() -> Option<Watched> {
     let is_ui = cfg!(debug_assertions) && REPORT.with_borrow(Option::is_some);
-    (is_ui && !IS_WATCHED.replace(true)).then(|| Watched(Instant::now()))
+    (is_ui && !Activity::Waiting.is_under_way())
+        .then(|| Watched { begun: Instant::now(), _under_way: Activity::Waiting.begin() })
 }
 
 impl Drop for Watched {
     fn drop(&mut self) {
-        let took = self.0.elapsed();
-        IS_WATCHED.set(false);
+        let took = self.begun.elapsed();
         static SEEN: LazyLock<Mutex<HashSet<Option<String>>>> = LazyLock::new(Mutex::default);
         let (call, at) = called(&Backtrace::force_capture().to_string());
         if !SEEN.lock().insert(at.clone()) {

@@ -4,7 +4,7 @@
 //! while nothing is. What it cannot write is told to the write-ahead log and otherwise let go: the app's own data come first.
 
 use crate::device::running;
-use crate::engine::{Connection, Fault, Opener, SharedWriter, Written};
+use crate::engine::{Connection, Fault, Opener, Participant, SharedWriter, Written};
 use crate::events;
 use parking_lot::{Condvar, Mutex, MutexGuard};
 use serde_json::{Map, Value as Json, json};
@@ -40,11 +40,11 @@ pub(crate) struct Start {
 
 /// Writes down one session.
 pub(crate) struct Recorder {
-    shared: Arc<Shared>,
+    shared: Arc<Session>,
     thread: Mutex<Option<JoinHandle<()>>>,
 }
 
-struct Shared {
+struct Session {
     start: Start,
     began_at: String,
     state: Mutex<Recorded>,
@@ -88,7 +88,7 @@ impl Recorder {
     /// Of a session that begins now. Nothing is written yet.
     pub(crate) fn new(start: Start) -> Recorder {
         let (state, wake) = (Mutex::default(), Condvar::new());
-        let shared = Arc::new(Shared {
+        let shared = Arc::new(Session {
             began_at: now(),
             start,
             state,
@@ -171,18 +171,6 @@ impl Recorder {
         self.shared.note(connection, false)
     }
 
-    /// Writes what is known of the session where that is due: before a transaction, which may last until the app is killed. The caller
-    /// has the connection that writes.
-    pub(crate) fn note_if_due(&self, connection: &Connection) {
-        let is_due = {
-            let state = self.shared.state();
-            state.news && state.pause().is_zero()
-        };
-        if is_due {
-            self.shared.tell_of(Some(self.shared.at_once(connection, || self.shared.note(connection, false))));
-        }
-    }
-
     /// Sees to it that the main file says that the session began, before the app's first write is told to be safe: so that a copy of the
     /// main file alone, without that write, says so. The caller has the connection that writes. Where another process writes just
     /// now, or reads an older state, it is tried again with a later write.
@@ -194,9 +182,9 @@ impl Recorder {
     }
 
     /// Waits until the thread beside the app has nothing open, and lets it open nothing. The caller has the connection that writes.
-    pub(crate) fn alone(&self) -> Alone<'_> {
+    pub(crate) fn alone(&self) -> Quiet<'_> {
         let marking = self.shared.marking.lock();
-        Alone { is_marked: &self.shared.is_marked, _marking: marking }
+        Quiet { is_marked: &self.shared.is_marked, _marking: marking }
     }
 
     /// The number of the session; its beginning is written where it is not yet. The caller has the connection that writes.
@@ -213,11 +201,11 @@ impl Recorder {
 
     /// Ends the session: writes nothing more beside the app, and that it was closed. The caller has the connection that writes, and
     /// closes it next.
-    pub(crate) fn end(self, writer: &SharedWriter) {
+    pub(crate) fn end(&self, writer: &SharedWriter) {
         self.shared.state().ended = true;
         self.shared.wake.notify_all();
         // Opening failed, in what fills a new file, before it began.
-        let Some(thread) = self.thread.into_inner() else { return };
+        let Some(thread) = self.thread.lock().take() else { return };
         // It panics only where the engine does; then there is nothing more to note.
         let _ = thread.join();
         if !self.shared.state().abandoned {
@@ -226,20 +214,34 @@ impl Recorder {
     }
 }
 
+impl Participant for Recorder {
+    /// Writes what is known of the session where that is due: the transaction may last until the app is killed.
+    fn prepares(&self, connection: &Connection) -> Result<(), Fault> {
+        let is_due = {
+            let state = self.shared.state();
+            state.news && state.pause().is_zero()
+        };
+        if is_due {
+            self.shared.tell_of(Some(self.shared.at_once(connection, || self.shared.note(connection, false))));
+        }
+        Ok(())
+    }
+}
+
 /// As long as it is held, the thread beside the app opens nothing.
-pub(crate) struct Alone<'r> {
+pub(crate) struct Quiet<'r> {
     is_marked: &'r AtomicBool,
     _marking: MutexGuard<'r, ()>,
 }
 
-impl Alone<'_> {
+impl Quiet<'_> {
     /// All that was noted is in the main file now.
     pub(crate) fn is_merged(&self) {
         self.is_marked.store(true, Ordering::Release);
     }
 }
 
-impl Shared {
+impl Session {
     fn state(&self) -> MutexGuard<'_, Recorded> {
         self.state.lock()
     }

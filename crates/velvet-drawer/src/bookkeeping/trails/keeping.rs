@@ -1,7 +1,9 @@
 //! Giving each write of ours its number in the trail, and keeping the trail within its bound.
 
+use crate::bookkeeping::sessions::Recorder;
 use crate::device::clock::Clock;
-use crate::engine::{Connection, Fault};
+use crate::engine::{Connection, Fault, Moment, Participant};
+use std::sync::Arc;
 use std::time::Duration;
 use velvet_core::statement::{TRAIL, WRITES, WRITING};
 
@@ -16,17 +18,19 @@ pub(crate) struct Keeping {
     entries: i64,
     age: Duration,
     clock: Clock,
+    session: Option<Arc<Recorder>>,
     begin: String,
     end: [String; 2],
     count: String,
 }
 
 impl Keeping {
-    pub(crate) fn new(entries: u64, age: Duration, clock: Clock) -> Keeping {
+    pub(crate) fn new(entries: u64, age: Duration, clock: Clock, session: Option<Arc<Recorder>>) -> Keeping {
         Keeping {
             entries: i64::try_from(entries).unwrap_or(i64::MAX),
             age,
             clock,
+            session,
             begin: format!("UPDATE {WRITING} SET write = 1 + coalesce((SELECT max(write) FROM {WRITES}), 0)"),
             // A write that left no entry needs no number.
             end: [
@@ -41,21 +45,6 @@ impl Keeping {
                  coalesce((SELECT max(write) FROM {WRITES}), 0)"
             ),
         }
-    }
-
-    /// A transaction of ours has begun.
-    pub(crate) fn begin(&self, connection: &Connection) -> Result<(), Fault> {
-        connection.execute(&self.begin, []).map(drop)
-    }
-
-    /// A transaction of ours is about to be kept.
-    pub(crate) fn end(&self, connection: &Connection, session: Option<i64>) -> Result<(), Fault> {
-        let [note, ended] = &self.end;
-        let now = format!("{:.9}", self.clock.now());
-        if connection.execute(note, [session.into(), (&now).into()])? > 0 {
-            self.trim(connection)?;
-        }
-        connection.execute(ended, []).map(drop)
     }
 
     fn trim(&self, connection: &Connection) -> Result<(), Fault> {
@@ -86,5 +75,34 @@ impl Keeping {
             connection.execute(&unused, [i64::MAX.into()])?;
         }
         Ok(())
+    }
+}
+
+impl Participant for Keeping {
+    fn doing(&self, at: Moment) -> &'static str {
+        match at {
+            Moment::Prepares => "cannot begin the session",
+            Moment::Begins => "cannot begin the trail of a write",
+            Moment::Ends => "cannot keep the trail of a write",
+        }
+    }
+
+    /// The entries name the session, so it has to be in the file.
+    fn prepares(&self, connection: &Connection) -> Result<(), Fault> {
+        self.session.as_ref().map_or(Ok(()), |session| session.number(connection).map(drop))
+    }
+
+    fn begins(&self, connection: &Connection) -> Result<(), Fault> {
+        connection.execute(&self.begin, []).map(drop)
+    }
+
+    fn ends(&self, connection: &Connection) -> Result<(), Fault> {
+        let [note, ended] = &self.end;
+        let now = format!("{:.9}", self.clock.now());
+        let session = self.session.as_ref().map(|session| session.number(connection)).transpose()?;
+        if connection.execute(note, [session.into(), (&now).into()])? > 0 {
+            self.trim(connection)?;
+        }
+        connection.execute(ended, []).map(drop)
     }
 }

@@ -1,6 +1,6 @@
 //! The pages of a damaged file, with those of the write-ahead log beside it.
 
-use crate::device::beside::COMPANIONS;
+use crate::device::companions::COMPANIONS;
 use crate::engine::{FileCipher, PAGE, PastEngine, known};
 use crate::inspect::as_one::not_as_one;
 use std::collections::{HashMap, HashSet};

@@ -26,7 +26,7 @@ impl<S: Settings, A: Access> SettingsOf<S, A> {
                 inner.refuse_if_busy_here("read")?;
                 // Whether the file is still at the app's version is looked at whenever it is read.
                 let read = || inner.viewing(|scope| scope.told_settings::<S>(&self.account));
-                inner.at_hand(&[S::Setting::TABLE, S::SealedSetting::TABLE], &self.account, read)
+                inner.cache(&[S::Setting::TABLE, S::SealedSetting::TABLE], &self.account, read)
             }
         }
     }

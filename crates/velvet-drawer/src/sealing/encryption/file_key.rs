@@ -34,10 +34,10 @@ use velvet_core::value::hex::hex;
 /// # Ok::<(), velvet_drawer::Error>(())
 /// ```
 #[derive(Clone)]
-pub struct FileKey(From);
+pub struct FileKey(KeyOrigin);
 
 #[derive(Clone)]
-enum From {
+enum KeyOrigin {
     Keeper(Arc<dyn KeyKeeper>),
     PassPhrase(PassPhrase),
     Given(SecretKey),
@@ -47,28 +47,28 @@ impl FileKey {
     /// Kept by the device's store of keys. Each file has a key of its own, made from the system's randomness when the file is, and kept before the file knows of
     /// it, under the name `file/` and the first 16 bytes of the file in hexadecimal.
     pub fn kept_by(keeper: impl KeyKeeper) -> FileKey {
-        FileKey(From::Keeper(Arc::new(keeper)))
+        FileKey(KeyOrigin::Keeper(Arc::new(keeper)))
     }
 
     /// Made of what the user remembers, for each file another.
     pub fn of_pass_phrase(phrase: PassPhrase) -> FileKey {
-        FileKey(From::PassPhrase(phrase))
+        FileKey(KeyOrigin::PassPhrase(phrase))
     }
 
     /// The key itself. It must have been made by chance: nobody may be able to guess it.
     pub fn of_bytes(key: SecretKey) -> FileKey {
-        FileKey(From::Given(key))
+        FileKey(KeyOrigin::Given(key))
     }
 
     /// Whether it is the one that all files have, in tests.
     pub(crate) fn is_of_all(&self) -> bool {
-        matches!(&self.0, From::Given(key) if key_of_all() == Some(key))
+        matches!(&self.0, KeyOrigin::Given(key) if key_of_all() == Some(key))
     }
 
     /// The key of a file with this salt.
     pub(super) fn of_salt(&self, salt: [u8; SALT]) -> Result<FileCipher, Error> {
         let key = match &self.0 {
-            From::Keeper(keeper) => {
+            KeyOrigin::Keeper(keeper) => {
                 let name = name(&salt);
                 keys::found(&**keeper, &name)?.ok_or_else(|| {
                     let problem = format!(
@@ -81,8 +81,8 @@ impl FileKey {
                     )
                 })?
             }
-            From::PassPhrase(phrase) => phrase.key(&salt)?,
-            From::Given(key) => key.clone(),
+            KeyOrigin::PassPhrase(phrase) => phrase.key(&salt)?,
+            KeyOrigin::Given(key) => key.clone(),
         };
         Ok(FileCipher::new(key, salt))
     }
@@ -91,7 +91,7 @@ impl FileKey {
     pub(crate) fn of_new(&self) -> Result<Arc<FileCipher>, Error> {
         let salt: [u8; SALT] = keys::random()?;
         let cipher = match &self.0 {
-            From::Keeper(keeper) => FileCipher::new(keys::made(&**keeper, &name(&salt))?, salt),
+            KeyOrigin::Keeper(keeper) => FileCipher::new(keys::made(&**keeper, &name(&salt))?, salt),
             _ => self.of_salt(salt)?,
         };
         Ok(learn(cipher))
@@ -99,13 +99,13 @@ impl FileKey {
 
     /// Whether a keeper says that there is no key of a file with this salt.
     pub(super) fn is_unknown_of(&self, salt: &[u8; SALT]) -> bool {
-        matches!(&self.0, From::Keeper(keeper) if keeper.find(&name(salt)) == Ok(None))
+        matches!(&self.0, KeyOrigin::Keeper(keeper) if keeper.find(&name(salt)) == Ok(None))
     }
 
     /// Has the key of a file forgotten, where somebody keeps it.
     pub(crate) fn forget(&self, salt: &[u8; SALT]) -> Result<(), Error> {
         match &self.0 {
-            From::Keeper(keeper) => keys::forgotten(&**keeper, &name(salt)),
+            KeyOrigin::Keeper(keeper) => keys::forgotten(&**keeper, &name(salt)),
             _ => Ok(()),
         }
     }
@@ -124,9 +124,9 @@ fn name(salt: &[u8; SALT]) -> String {
 impl fmt::Debug for FileKey {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         f.write_str(match &self.0 {
-            From::Keeper(_) => "FileKey(kept)",
-            From::PassPhrase(_) => "FileKey(of a pass phrase)",
-            From::Given(_) => "FileKey(…)",
+            KeyOrigin::Keeper(_) => "FileKey(kept)",
+            KeyOrigin::PassPhrase(_) => "FileKey(of a pass phrase)",
+            KeyOrigin::Given(_) => "FileKey(…)",
         })
     }
 }

@@ -1,12 +1,13 @@
 //! Telling whether a key is that of a file, and letting this process read the file with it.
 
 use super::FileKey;
-use crate::engine::{FileCipher, PAGE, PLAIN, PastEngine, SALT, fits, is_open_here, known, learn};
+use crate::engine::{FileCipher, PAGE, PastEngine, SALT, fits, is_open_here, known, learn};
 use crate::error::{Cause, Doing, Error};
 use std::fs;
 use std::io::{self, Read};
 use std::path::Path;
 use std::sync::Arc;
+use velvet_core::file::header::MAGIC;
 
 /// As long as it is held, this process can work with an encrypted file, and with copies of it, where no key is handed over: look into it
 /// ([`inspect`](crate::inspect)), restore it, remove it. Then the key is wiped from memory.
@@ -56,7 +57,7 @@ impl FileKey {
         let device = |error: io::Error| Error::device("cannot read the file", &error);
         let length = fs::metadata(path).map_err(device)?.len();
         let salt = start_of(path).map_err(device)?.unwrap_or_default();
-        if salt == *PLAIN {
+        if salt == *MAGIC {
             return Err(not_encrypted());
         }
         if length < PAGE as u64 {
@@ -73,7 +74,7 @@ impl FileKey {
 impl FileKey {
     /// The key of the file whose bytes these are; nothing where they are those of a plain one.
     pub(crate) fn of_file_in(&self, bytes: &[u8]) -> Result<Option<FileCipher>, Error> {
-        let Some(salt) = bytes.first_chunk().copied().filter(|salt| salt != PLAIN) else { return Ok(None) };
+        let Some(salt) = bytes.first_chunk().copied().filter(|salt| salt != MAGIC) else { return Ok(None) };
         let Some(first) = bytes.get(..PAGE) else { return Err(too_short()) };
         let cipher = self.of_salt(salt)?;
         if cipher.is_page(1, first) { Ok(Some(cipher)) } else { Err(wrong_key(true)) }
@@ -92,7 +93,7 @@ pub(crate) fn is_empty(path: &Path) -> bool {
 
 /// Whether a plain file is at a path.
 pub(crate) fn is_plain(path: &Path) -> bool {
-    matches!(start_of(path), Ok(Some(start)) if start == *PLAIN)
+    matches!(start_of(path), Ok(Some(start)) if start == *MAGIC)
 }
 
 /// The first bytes of the file at a path; `None` if it is shorter, or this process has it open.

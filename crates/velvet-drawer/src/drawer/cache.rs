@@ -12,9 +12,9 @@ const READERS_LOOK: Duration = Duration::from_millis(50);
 
 /// What is kept.
 #[derive(Default)]
-pub(super) struct AtHand {
+pub(super) struct Cache {
     kept: parking_lot::Mutex<Vec<Kept>>,
-    shared: Arc<Shared>,
+    shared: Arc<CachedTables>,
 }
 
 struct Kept {
@@ -26,7 +26,7 @@ struct Kept {
 }
 
 #[derive(Default)]
-struct Shared {
+struct CachedTables {
     /// The tables of which something is kept.
     tables: parking_lot::Mutex<Vec<&'static str>>,
     /// How often any of them was written.
@@ -52,7 +52,7 @@ impl Kept {
     }
 }
 
-impl Shared {
+impl CachedTables {
     fn heard(&self, written: &[Written]) {
         let tables = self.tables.lock();
         let is_kept = |written: &Written| tables.iter().any(|table| written.table.eq_ignore_ascii_case(table));
@@ -64,14 +64,14 @@ impl Shared {
 
 impl Inner {
     /// What was read before of a type, and belongs to somebody; or what `read` reads of `tables`, which is kept.
-    pub(crate) fn at_hand<R: Any + Send + Sync, E>(
+    pub(crate) fn cache<R: Any + Send + Sync, E>(
         &self,
         tables: &[&'static str],
         belongs_to: &str,
         read: impl FnOnce() -> Result<R, E>,
     ) -> Result<Arc<R>, E> {
         self.look_at_others();
-        let AtHand { kept, shared } = &self.at_hand;
+        let Cache { kept, shared } = &self.cache;
         let read_at = shared.writes.load(Ordering::Acquire);
         let of = TypeId::of::<R>();
         {
@@ -94,12 +94,12 @@ impl Inner {
 
     /// Whether it is heard of what is written to a table from now on.
     fn hears_of(&self, table: &'static str) -> bool {
-        let mut tables = self.at_hand.shared.tables.lock();
+        let mut tables = self.cache.shared.tables.lock();
         if tables.contains(&table) {
             return true;
         }
         if tables.is_empty() {
-            let shared = Arc::clone(&self.at_hand.shared);
+            let shared = Arc::clone(&self.cache.shared);
             // Where a thread is writing just now, nothing is kept yet.
             if !matches!(self.pool().listen(move |written| shared.heard(written)), Some(Ok(()))) {
                 return false;
@@ -119,7 +119,7 @@ impl Inner {
     }
 
     fn look_at_others_within(&self, within: Duration) {
-        let shared = &self.at_hand.shared;
+        let shared = &self.cache.shared;
         let mut others = shared.others.lock();
         if others.looked.is_some_and(|looked| looked.elapsed() < within) {
             return;
@@ -135,8 +135,8 @@ impl Inner {
     }
 
     /// Forgets all that is kept.
-    pub(super) fn forget_what_is_at_hand(&self) {
-        self.at_hand.kept.lock().clear();
-        *self.at_hand.shared.others.lock() = Others::default();
+    pub(super) fn forget_cached(&self) {
+        self.cache.kept.lock().clear();
+        *self.cache.shared.others.lock() = Others::default();
     }
 }
