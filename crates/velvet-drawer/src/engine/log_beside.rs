@@ -3,8 +3,6 @@
 use super::open_here::{OpenHere, PastEngine};
 use super::opener::header;
 use super::{Connection, Fault, FaultKind, FileCipher, Opener, PAGE, known};
-#[cfg(feature = "encryption")]
-use crate::device::companions::with_companions;
 use crate::device::companions::with_companions;
 use rusqlite::OpenFlags;
 use rusqlite::config::DbConfig;
