@@ -28,7 +28,7 @@ pub(crate) fn identity(path: &Path) -> io::Result<Identity> {
 /// What can be seen of a file without opening it.
 pub(crate) struct Seen {
     pub(crate) identity: Identity,
-    bytes: u64,
+    pub(crate) bytes: u64,
     /// How many names it has.
     pub(crate) names: u64,
 }

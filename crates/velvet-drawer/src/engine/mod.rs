@@ -44,7 +44,7 @@ pub(crate) use commits::{WhichRows, Written};
 pub(crate) use connection::Connection;
 pub(crate) use facts::{MADE, Pages, marking};
 pub(crate) use fault::{Fault, FaultKind};
-pub(crate) use in_place::{Displaced, InPlace, identity, seen};
+pub(crate) use in_place::{Displaced, InPlace, Seen, identity, seen};
 #[cfg(feature = "inspect")]
 pub(crate) use log_beside::{Encrypted, LogBeside, log_beside};
 pub(crate) use log_beside::{alone_with_log, fits_its_log, hold_empty, transactions_in};

@@ -3,14 +3,16 @@
 pub(crate) mod copying;
 
 mod aside;
+mod asked;
+mod brought_up;
 mod create;
 mod drawer;
-mod encrypted;
 #[cfg(feature = "encryption")]
 mod file_key_change;
 mod flow;
 mod foreign_log;
 mod kept;
+mod keyed;
 mod options;
 mod path;
 mod recognise;

@@ -1,8 +1,9 @@
 //! The drawers that are open in this process, so that the same file is the same database.
 
+use super::asked::{Asked, Looked};
 use super::kept::{kept, unfinished};
-use crate::drawer::{InEffect, Inner};
-use crate::engine::{identity, is_open_here, seen};
+use crate::drawer::Inner;
+use crate::engine::{identity, is_open_here};
 use crate::error::{Cause, Error};
 use crate::schema::Declared;
 use crate::work::cancel::in_turns;
@@ -23,9 +24,8 @@ static OPEN: LazyLock<Mutex<HashMap<PathBuf, Slot>>> = LazyLock::new(Mutex::defa
 /// The open drawer at this resolved path, or the one that `open` makes.
 pub(super) fn open(
     path: &Path,
-    declared: Declared,
-    asked: &InEffect,
-    open: impl FnOnce(Declared) -> Result<Arc<Inner>, Error>,
+    asked: Asked,
+    open: impl FnOnce(Asked) -> Result<Arc<Inner>, Error>,
 ) -> Result<Arc<Inner>, Error> {
     let _opening = begin(path)?;
     let slot = slot(path);
@@ -35,16 +35,17 @@ pub(super) fn open(
     };
     if let Some(inner) = held.upgrade() {
         inner.require_in_place()?;
+        let declared = &asked.declared;
         if inner.declared.fingerprint != declared.fingerprint || inner.declared.app != declared.app {
-            return Err(other_schema(&inner, &declared).in_file(path));
+            return Err(other_schema(&inner, declared).in_file(path));
         }
-        let lacks = inner.in_effect().lacks(asked);
+        let lacks = inner.in_effect().lacks(&asked.in_effect());
         return if lacks.is_empty() { Ok(inner) } else { Err(other_options(&lacks).in_file(path)) };
     }
     if let Some(other) = open_under_another_name(path) {
         return Err(other_name(&other).in_file(path));
     }
-    let inner = open(declared)?;
+    let inner = open(asked)?;
     *held = Arc::downgrade(&inner);
     Ok(inner)
 }
@@ -104,11 +105,8 @@ fn open_under_another_name(path: &Path) -> Option<PathBuf> {
 
 /// Refuses a file that has another name (a hard link), except those that the library gives it for a moment: each name has a log of its own, so that what another process
 /// writes under one is lost under the other.
-pub(super) fn refuse_second_names(path: &Path) -> Result<(), Error> {
-    let Ok(found) = seen(path) else { return Ok(()) };
-    if found.names <= 1 {
-        return Ok(());
-    }
+pub(super) fn refuse_second_names(path: &Path, looked: &Looked) -> Result<(), Error> {
+    let Some(found) = looked.file.as_ref().filter(|file| file.names > 1) else { return Ok(()) };
     let ours = kept(path).into_iter().map(|copy| copy.path).chain(unfinished(path));
     let is_same = |other: &PathBuf| identity(other).is_ok_and(|other| other == found.identity);
     let others = found.names - 1 - ours.filter(is_same).count() as u64;

@@ -127,8 +127,8 @@ fn in_own_source(at: &str) -> Option<String> {
     is_own.then(|| file.file_stem().map(|stem| stem.to_string_lossy().into_owned()))?
 }
 
-/// `Records::collect` of `velvet_drawer::reading::records::Records<T,A>::collect`, and `Drawer::insert` of
-/// `velvet_drawer::writing::insert::<impl velvet_drawer::drawer::Drawer>::insert`.
+/// `Records::collect` of `velvet_drawer::query::records::Records<T,A>::collect`, and `Drawer::insert` of
+/// `velvet_drawer::records::insert::<impl velvet_drawer::drawer::Drawer>::insert`.
 fn short(symbol: &str) -> String {
     if symbol.ends_with("Drop>::drop") {
         return "Drawer::drop".to_owned();
@@ -160,15 +160,15 @@ mod tests {
     fn the_outermost_call_of_ours_and_its_place_are_found() {
         let trace =
             "   0: std::backtrace::Backtrace::force_capture\n             at /rustc/1/library/std/src/backtrace.rs:1:2
-   1: <velvet_drawer::ui_thread::Watched as core::ops::drop::Drop>::drop\n             at ./crates/x.rs:60:5
-   2: core::ptr::drop_in_place<core::option::Option<velvet_drawer::ui_thread::Watched>>
+   1: <velvet_drawer::work::ui_thread::Watched as core::ops::drop::Drop>::drop\n             at ./crates/x.rs:60:5
+   2: core::ptr::drop_in_place<core::option::Option<velvet_drawer::work::ui_thread::Watched>>
    3: velvet_drawer::drawer::inner::Inner::reading\n             at ./crates/y.rs:1:1
-   4: velvet_drawer::reading::records::Records<T,A>::collect::h0123456789abcdef\n             at ./crates/z.rs:120:9
+   4: velvet_drawer::query::records::Records<T,A>::collect::h0123456789abcdef\n             at ./crates/z.rs:120:9
    5: kiln_app::screen::draw::{{closure}}\n             at ./app/screen.rs:40:17
    6: core::ops::function::FnOnce::call_once\n             at /rustc/1/library/core/src/ops/function.rs:250:5";
         assert_eq!(called(trace), (Some("Records::collect".into()), Some("app/screen.rs:40".into())));
         let on_drawer =
-            "velvet_drawer::writing::insert::<impl velvet_drawer::drawer::Drawer>::insert::h0123456789abcdef";
+            "velvet_drawer::records::insert::<impl velvet_drawer::drawer::Drawer>::insert::h0123456789abcdef";
         assert_eq!(super::short(on_drawer), "Drawer::insert");
         assert_eq!(called("   0: main\n"), (None, None));
     }

@@ -499,7 +499,7 @@ fn what_a_made_up_file_says_of_contents_ends_in_errors_and_takes_nothing_else_al
 fn a_large_one_leaves_memory_and_the_log_small_and_lets_others_write() {
     let (_folder, path) = folder();
     let drawer = Drawer::options().relaxed().open(&path, schema()).unwrap();
-    let later = drawer.later(|d| d.attachments().add(io::repeat(9).take(96 << 20)).run());
+    let later = drawer.later(|d| d.attachments().add(io::repeat(9).take(48 << 20)).run());
     let (mut largest, mut written) = (0, 0);
     while !later.is_finished() {
         largest = largest.max(drawer.health().unwrap().wal);

@@ -8,7 +8,6 @@ mod checking;
 mod column_types;
 mod common;
 mod comparing;
-mod compile_fail;
 mod conditions;
 mod copying;
 mod displaced;

@@ -1,14 +1,14 @@
 //! The key of the file that is opened, and a new file that is encrypted from its first byte.
 
-use super::options::Options;
+use super::asked::{Asked, Looked};
 use super::recognise::UNTOUCHED;
 use super::why_not::not_opened;
 use crate::device::companions;
 use crate::device::unfinished::Unfinished;
-use crate::engine::{Connection, Fault, FaultKind, FileCipher, Opener, fits_its_log, hold_empty, is_open_here};
+use crate::engine::{Fault, FaultKind, FileCipher, Opener, hold_empty, is_open_here};
 use crate::error::{Cause, Doing, Error};
 use crate::file::new_file;
-use crate::sealing::encryption::{FileKey, is_empty};
+use crate::sealing::encryption::{FileKey, is_empty, is_plain};
 use std::fs;
 use std::path::Path;
 use std::sync::Arc;
@@ -18,43 +18,35 @@ use std::time::{Duration, Instant};
 /// How long to wait until looking again what another process does with an empty file.
 const BETWEEN_ATTEMPTS: Duration = Duration::from_millis(4);
 
-impl Options {
-    /// A connection that writes, with the key of the file; where there is no file, a new one is made.
-    pub(super) fn first_writer(&mut self, path: &Path) -> Result<Result<Connection, Fault>, Error> {
-        if self.file_key.is_some() && is_empty(path) {
-            // A log that is left there would be laid over the new file.
-            if let Err(fault) = fits_its_log(path) {
-                return Ok(Err(fault));
-            }
-        }
-        self.find_key(path)?;
-        Ok(self.opener(path).new_writer())
-    }
+/// What opens connections to the file, with its key where it is encrypted.
+pub(super) struct Keyed(pub(super) Opener);
 
-    /// Finds the key of the file, where it is to be encrypted.
-    pub(super) fn find_key(&mut self, path: &Path) -> Result<(), Error> {
-        let Some(key) = &self.file_key else { return Ok(()) };
-        if key.is_of_all() && crate::sealing::encryption::is_plain(path) {
-            return Ok(());
+impl Asked {
+    /// Finds the key of the file; where it is to be encrypted and nothing is there, a new file is made.
+    pub(super) fn keyed(&self, path: &Path, looked: &Looked) -> Result<Keyed, Error> {
+        let options = &self.options;
+        let mut opener = self.opener(path);
+        let key = options.file_key.as_ref().filter(|key| !(key.is_of_all() && is_plain(path)));
+        if let Some(key) = key {
+            let may_make = !options.read_only && looked.is_empty();
+            let cipher = if may_make { made(key, path, options.settings.wait) } else { key.of_file(path) };
+            let cipher = cipher.doing(|| "cannot open the drawer").map_err(|e| e.or_untouched(UNTOUCHED))?;
+            opener.settings.cipher = Some(cipher);
         }
-        let may_make = !self.read_only && is_empty(path);
-        let cipher = if may_make { made(key, path, self.settings.wait) } else { key.of_file(path) };
-        self.settings.cipher = Some(cipher.doing(|| "cannot open the drawer").map_err(|e| e.or_untouched(UNTOUCHED))?);
-        Ok(())
+        Ok(Keyed(opener))
     }
 
     /// Sees that the key is that of the file which this process has open.
     pub(super) fn fits_open_file(&self, path: &Path) -> Result<(), Error> {
-        let Some(key) = self.file_key.as_ref().filter(|key| is_open_here(path) && !key.is_of_all()) else {
-            return Ok(());
-        };
+        let key = self.options.file_key.as_ref().filter(|key| !key.is_of_all());
+        let Some(key) = key.filter(|_| is_open_here(path)) else { return Ok(()) };
         let found = key.of_file(path).map(drop).doing(|| "cannot open the drawer");
         found.untouched(|| "The open drawer is not affected").in_file(path)
     }
 
-    /// Whether a file that cannot be opened for this reason is to be set aside, because nobody has its key.
-    pub(super) fn lacks_key(&self, path: &Path, error: &Error) -> bool {
-        let key = self.file_key.as_ref().filter(|_| self.set_aside.without_key && self.settings.cipher.is_none());
+    /// Whether a file whose key was not found for this reason is to be set aside, because nobody has it.
+    pub(super) fn gives_up_key(&self, path: &Path, error: &Error) -> bool {
+        let key = self.options.file_key.as_ref().filter(|_| self.options.set_aside.without_key);
         key.is_some_and(|key| error.is_wrong_key() || (error.is_key_missing() && key.is_unknown(path)))
     }
 }
