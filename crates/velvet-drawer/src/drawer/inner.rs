@@ -67,13 +67,16 @@ struct Handles {
 }
 
 /// Tells those who take part how a transaction went, also when it panics.
-struct CourseOf<'i>(&'i Inner, Course, Instant);
+struct UnderWay<'i> {
+    inner: &'i Inner,
+    course: Course,
+    begun: Instant,
+}
 
-impl Drop for CourseOf<'_> {
+impl Drop for UnderWay<'_> {
     fn drop(&mut self) {
-        let CourseOf(inner, course, begun) = self;
-        course.took = begun.elapsed();
-        inner.participants.iter().for_each(|who| who.is_over(course));
+        self.course.took = self.begun.elapsed();
+        self.inner.participants.iter().for_each(|who| who.is_over(&self.course));
     }
 }
 
@@ -312,15 +315,15 @@ impl Inner {
             let transaction = scope.doing(|| "cannot begin to write", || Ok(connection.transaction()?))?;
             let alone = self.following.writes_alone(|| self.pool().count_of_others_by(connection).unwrap_or(i64::MIN));
             let begun = Instant::now();
-            let mut course =
-                CourseOf(self, Course { waited: begun - asked, took: Duration::ZERO, is_kept: false }, begun);
+            let course = Course { waited: begun - asked, took: Duration::ZERO, is_kept: false };
+            let mut under_way = UnderWay { inner: self, course, begun };
             self.require_version(connection, "write to")?;
             self.participants.iter().try_for_each(|who| ask(&**who, Moment::Begins))?;
             let result = self.busy_here(|| work(scope))?;
             self.participants.iter().rev().try_for_each(|who| ask(&**who, Moment::Ends))?;
             drop(alone);
             scope.doing(|| "cannot keep what was written", || Ok(transaction.commit()?))?;
-            course.1.is_kept = true;
+            under_way.course.is_kept = true;
             Ok(result)
         })
     }

@@ -5,7 +5,7 @@ use super::options::Options;
 use crate::bookkeeping::sessions::{Recorder, Start};
 use crate::bookkeeping::trails::Keeping;
 use crate::drawer::{InEffect, Opened};
-use crate::engine::{Opener, Settings, identity, is_open_here, seen};
+use crate::engine::{Opener, Seen, Settings, identity, is_open_here, seen};
 use crate::error::Error;
 use crate::evolve::Watch;
 use crate::schema::{Declared, Schema};
@@ -76,9 +76,15 @@ impl Asked {
     }
 }
 
+impl AsRef<Declared> for Asked {
+    fn as_ref(&self) -> &Declared {
+        &self.declared
+    }
+}
+
 /// What stands at the path, looked at once for each attempt to open it.
 pub(super) struct Looked {
-    pub(super) file: Option<crate::engine::Seen>,
+    pub(super) file: Option<Seen>,
     pub(super) is_open_here: bool,
 }
 

@@ -55,7 +55,7 @@ impl Asked {
                 self.refuse_unfinished_of_another(path, looked)?;
             }
             foreign_log::answered(path, self.options.set_aside.foreign_log)?;
-            registry::refuse_second_names(path, looked)?;
+            looked.file.as_ref().map_or(Ok(()), |file| registry::refuse_second_names(path, file))?;
         }
         let (mut opener, mut writer) = self.connected(path, looked)?;
         let is_foreign = |fault: &Fault| fault.kind == FaultKind::ForeignLog;

@@ -30,17 +30,14 @@ impl Options {
             let path = if asked.options.read_only { path::resolved(path)? } else { path::prepared(path)? };
             asked.fits_open_file(&path)?;
             events::configured(&path, &asked.declared.app, asked.declared.version);
-            registry::open(&path, asked, |asked| {
+            let in_effect = asked.in_effect();
+            registry::open(&path, asked, &in_effect, |asked| {
                 let place = Place::File(path.clone());
-                let opened = if asked.options.read_only {
-                    asked.open_to_read(&path).map_err(|error| place.name(error))
-                } else {
-                    asked.open_file(&path)
+                let inner = match asked.options.read_only {
+                    true => asked.open_to_read(&path).map_err(|error| place.name(error))?,
+                    false => asked.open_file(&path)?,
                 };
-                let inner = opened?;
-                if !inner.in_effect().read_only {
-                    tell(&path, inner.opened(), inner.declared.version, begun.elapsed());
-                }
+                tell(&path, inner.opened(), inner.declared.version, begun.elapsed());
                 Ok(inner)
             })
         });

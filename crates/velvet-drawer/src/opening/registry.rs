@@ -1,9 +1,8 @@
 //! The drawers that are open in this process, so that the same file is the same database.
 
-use super::asked::{Asked, Looked};
 use super::kept::{kept, unfinished};
-use crate::drawer::Inner;
-use crate::engine::{identity, is_open_here};
+use crate::drawer::{InEffect, Inner};
+use crate::engine::{Seen, identity, is_open_here};
 use crate::error::{Cause, Error};
 use crate::schema::Declared;
 use crate::work::cancel::in_turns;
@@ -22,10 +21,11 @@ type Slot = Arc<parking_lot::Mutex<Weak<Inner>>>;
 static OPEN: LazyLock<Mutex<HashMap<PathBuf, Slot>>> = LazyLock::new(Mutex::default);
 
 /// The open drawer at this resolved path, or the one that `open` makes.
-pub(super) fn open(
+pub(super) fn open<A: AsRef<Declared>>(
     path: &Path,
-    asked: Asked,
-    open: impl FnOnce(Asked) -> Result<Arc<Inner>, Error>,
+    asked: A,
+    in_effect: &InEffect,
+    open: impl FnOnce(A) -> Result<Arc<Inner>, Error>,
 ) -> Result<Arc<Inner>, Error> {
     let _opening = begin(path)?;
     let slot = slot(path);
@@ -35,11 +35,11 @@ pub(super) fn open(
     };
     if let Some(inner) = held.upgrade() {
         inner.require_in_place()?;
-        let declared = &asked.declared;
+        let declared = asked.as_ref();
         if inner.declared.fingerprint != declared.fingerprint || inner.declared.app != declared.app {
             return Err(other_schema(&inner, declared).in_file(path));
         }
-        let lacks = inner.in_effect().lacks(&asked.in_effect());
+        let lacks = inner.in_effect().lacks(in_effect);
         return if lacks.is_empty() { Ok(inner) } else { Err(other_options(&lacks).in_file(path)) };
     }
     if let Some(other) = open_under_another_name(path) {
@@ -105,8 +105,10 @@ fn open_under_another_name(path: &Path) -> Option<PathBuf> {
 
 /// Refuses a file that has another name (a hard link), except those that the library gives it for a moment: each name has a log of its own, so that what another process
 /// writes under one is lost under the other.
-pub(super) fn refuse_second_names(path: &Path, looked: &Looked) -> Result<(), Error> {
-    let Some(found) = looked.file.as_ref().filter(|file| file.names > 1) else { return Ok(()) };
+pub(super) fn refuse_second_names(path: &Path, found: &Seen) -> Result<(), Error> {
+    if found.names <= 1 {
+        return Ok(());
+    }
     let ours = kept(path).into_iter().map(|copy| copy.path).chain(unfinished(path));
     let is_same = |other: &PathBuf| identity(other).is_ok_and(|other| other == found.identity);
     let others = found.names - 1 - ours.filter(is_same).count() as u64;
