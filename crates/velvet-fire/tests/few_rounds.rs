@@ -17,14 +17,14 @@ fn processes_are_killed() {
 #[cfg(target_os = "linux")]
 #[test]
 fn devices_fail() {
-    holds("devices", 30);
-    holds("every-call", 60);
-    holds("clocks", 2);
+    holds("devices", 15);
+    holds("every-call", 24);
+    holds("clocks", 1);
 }
 
 #[test]
 fn files_are_displaced() {
-    holds("displaced", 20);
+    holds("displaced", 12);
     holds("beside", 8);
 }
 
@@ -35,8 +35,8 @@ fn a_crowd_writes() {
 
 #[test]
 fn files_are_mutated_and_crafted() {
-    holds("mutants", 40);
-    holds("crafted", 10);
+    holds("mutants", 16);
+    holds("crafted", 5);
 }
 
 #[test]
