@@ -2,10 +2,6 @@
 
 use super::*;
 
-fn kept() -> FileKey {
-    FileKey::kept_by(KeysInMemory::default())
-}
-
 #[test]
 fn whatever_is_wrong_with_a_key_is_an_error_of_its_own_and_the_file_stays_as_it_is() {
     let (folder, path) = folder();

@@ -91,6 +91,10 @@ fn all_of(drawer: &Drawer) -> Vec<Everything> {
     drawer.records::<Everything>().collect().unwrap().into_iter().map(|s| s.into_record()).collect()
 }
 
+fn kept() -> FileKey {
+    FileKey::kept_by(KeysInMemory::default())
+}
+
 #[test]
 fn everything_is_read_back_by_every_way_with_the_key_and_by_none_without() {
     let (folder, path) = folder();
