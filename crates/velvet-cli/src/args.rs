@@ -63,7 +63,7 @@ pub(crate) struct Limit {
     pub(crate) limit: Option<u64>,
 }
 
-/// Who reads what comes out.
+/// Who reads the output.
 #[derive(Clone, Copy, PartialEq, Eq)]
 pub(crate) enum Reader {
     Person,

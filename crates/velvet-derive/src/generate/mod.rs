@@ -25,7 +25,7 @@ pub(crate) enum Form {
     StandIn,
 }
 
-/// A record, and what is asked of it again and again.
+/// A record, with the lists and types that several parts of the code need.
 struct Parts<'r> {
     record: &'r Record,
     form: Form,

@@ -213,7 +213,7 @@ impl HeldAlone {
     }
 }
 
-/// The write-ahead log beside the file, where something is in it.
+/// The file's write-ahead log, unless it is missing or empty.
 ///
 /// # Errors
 /// When the engine would lose it, or lay it over a file that it is not of.

@@ -3,7 +3,7 @@
 use super::{Connection, Fault};
 use std::time::Duration;
 
-/// Hears of each transaction, in this order; what is done at its end is done in the reverse order of the participants. Where one fails, so does the transaction.
+/// Takes part in each transaction. Participants are called in order, and in reverse order before the commit. If one fails, the transaction fails.
 pub(crate) trait Participant: Send + Sync {
     /// What it does at a moment, to follow “cannot”.
     fn doing(&self, _: Moment) -> &'static str {

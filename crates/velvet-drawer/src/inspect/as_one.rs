@@ -1,4 +1,4 @@
-//! Whether a file and the log and journal beside it are one whole, told from outside.
+//! Whether a file and its log or journal belong together, judged without opening the file.
 
 use crate::device::companions::COMPANIONS;
 use crate::engine::{Encrypted, LogBeside, Opener, log_beside};
@@ -9,7 +9,7 @@ use velvet_core::file::header::Header;
 pub(super) const RIGHT_WAY: &str = "To pull a complete copy, end the app and copy both files, or run `velvet copy`, or let the app hand one \
     out with Drawer::copy_to";
 
-/// Why a file and what stands beside it are not one whole, told from outside; nothing where no reason is seen.
+/// Why a file and its log or journal do not belong together, judged without opening the file; `None` if no reason is found.
 pub(super) fn not_as_one(path: &Path) -> Option<String> {
     let header = header(path)?;
     let [log, _, journal] = COMPANIONS.map(|end| Companion::of(path, end));

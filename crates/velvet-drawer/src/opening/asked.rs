@@ -1,4 +1,4 @@
-//! What is asked for when a drawer is opened. Each step of opening takes the value of the one before, so none can be left out or come too early:
+//! The options and the schema with which a drawer is opened. Each step of opening takes the value of the one before, so none can be left out or come too early:
 //! [`Asked`] → [`Keyed`](super::keyed::Keyed) → [`BroughtUp`](super::brought_up::BroughtUp) → the open drawer.
 
 use super::options::Options;
@@ -82,7 +82,7 @@ impl AsRef<Declared> for Asked {
     }
 }
 
-/// What stands at the path, looked at once for each attempt to open it.
+/// The state of the file at the path, read once for each attempt to open it.
 pub(super) struct Looked {
     pub(super) file: Option<Seen>,
     pub(super) is_open_here: bool,

@@ -25,7 +25,7 @@ pub(super) struct BroughtUp {
     pub(super) opened: Opened,
 }
 
-/// Why a file was not brought up.
+/// Why opening a file was refused.
 pub(super) struct Refused {
     pub(super) error: Error,
     /// Whether its key was not found.
@@ -39,7 +39,7 @@ impl From<Error> for Refused {
 }
 
 impl Asked {
-    /// Brings up what stands at the path. Where its log was set aside for that, says where, also when it fails afterwards.
+    /// Brings the file at the path to the declared structure. `log_set_aside` gets the new path of a log that was set aside, also if a later step fails.
     pub(super) fn brought_up(
         &self,
         path: &Path,

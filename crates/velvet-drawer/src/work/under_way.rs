@@ -1,4 +1,4 @@
-//! What a thread is in the middle of, so that it never waits for itself.
+//! The activities of a thread, so that it never waits for itself.
 
 use std::cell::RefCell;
 use std::path::PathBuf;
